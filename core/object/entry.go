@@ -1,0 +1,106 @@
+package object
+
+import (
+	"fmt"
+	"io/fs"
+	"time"
+)
+
+// Kind says what an [Entry] stands for.
+type Kind uint8
+
+const (
+	// Object is content with a key: the ordinary case.
+	Object Kind = iota
+	// Prefix is a group of keys that share everything up to a "/". Only
+	// listings asked to stop at "/" have them; Key ends in "/".
+	Prefix
+	// Marker is a delete marker: a version that says "gone from here on".
+	Marker
+	// Special is a thing a folder has and a store has not: a symbolic link,
+	// a socket, a device. It is listed so that nobody wonders where it went,
+	// and never copied.
+	Special
+)
+
+// String is the kind in lower-case words.
+func (k Kind) String() string {
+	switch k {
+	case Prefix:
+		return "prefix"
+	case Marker:
+		return "delete marker"
+	case Special:
+		return "special file"
+	default:
+		return "object"
+	}
+}
+
+// Entry is what a place says of one object, without the content.
+//
+// A listing fills Key, Kind, Size, Modified and what else comes at no extra
+// cost; Stat and Read also fill Metadata, ContentType and Sums where the place
+// has them.
+type Entry struct {
+	// Key names the object below the place's root: any bytes, parts separated
+	// by "/". It is data from strangers; see [Display].
+	Key  string
+	Kind Kind
+	// Size is the content's length in bytes; 0 for prefixes and markers.
+	Size int64
+	// Modified is the time the place itself vouches for: a file's
+	// modification time, or the moment a store took the object in.
+	Modified time.Time
+	// Original is the modification time the object had where it came from,
+	// when the place keeps one beside its own. Only Stat and Read fill it.
+	Original time.Time
+	// ETag is the store's opaque name for this content, quotes removed
+	// (RFC 9110, section 8.8.3). Folders have none; see [Entry.Mark].
+	ETag string
+	// Version is the store's name for this version, "" where there are none.
+	Version string
+	// Latest tells the current version from older ones in a version listing.
+	Latest bool
+	// Class is the storage class, "" for the store's standard one.
+	Class string
+	// Mode holds a file's permissions; 0 where the place has none.
+	Mode fs.FileMode
+	// Sums are the checksums the place keeps for the whole content.
+	Sums []Sum
+	// Metadata is what the owner stored with the object, names in lower case.
+	Metadata map[string]string
+	// ContentType is the media type, "" when unknown.
+	ContentType string
+}
+
+// Mark names the state of the object's content so that a later request can
+// ask for exactly this state: the ETag where there is one, else size and
+// modification time. Two entries of one key with the same mark are the same
+// content as far as the place can tell without reading it.
+func (e Entry) Mark() string {
+	if e.ETag != "" {
+		return e.ETag
+	}
+	return fmt.Sprintf("%x-%x", e.Size, e.Modified.UnixNano())
+}
+
+// Sum is the whole-content checksum of the given kind, if the entry has it.
+func (e Entry) Sum(kind SumKind) (Sum, bool) {
+	for _, s := range e.Sums {
+		if s.Kind == kind {
+			return s, true
+		}
+	}
+	return Sum{}, false
+}
+
+// Ref points at one object or one version of it.
+type Ref struct {
+	Key string
+	// Version is "" for the current one.
+	Version string
+	// IfMark, when not "", makes an act on the object conditional: it is done
+	// only while the object still has this [Entry.Mark].
+	IfMark string
+}

@@ -1,0 +1,175 @@
+package place
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"strings"
+	"syscall"
+	"time"
+
+	"lumtra/core/object"
+)
+
+// ErrorKind groups errors by cause: by what a person or a retry can do.
+type ErrorKind uint8
+
+// The causes.
+const (
+	Other       ErrorKind = iota
+	NotFound              // no such object, bucket or folder
+	Denied                // known, but not allowed
+	BadLogin              // the credentials or the signature were not accepted
+	Unreachable           // no connection, or it broke
+	Throttled             // too fast for the far side
+	ServerFault           // the far side failed at its own work
+	Changed               // not the content that was asked for any more
+	Exists                // something is there that should not be
+	NoRoom                // the target is full
+	BadName               // a key this place cannot hold
+	TooLarge              // over a limit of the place
+	Corrupt               // a checksum did not match
+	Unsupported           // the place cannot do this
+	Cancelled             // we were asked to stop
+)
+
+var kinds = [...]struct{ name, advice string }{
+	Other:       {"failed", ""},
+	NotFound:    {"not found", "check the endpoint's address, the bucket and the path"},
+	Denied:      {"not allowed", "ask for this permission, or use other credentials"},
+	BadLogin:    {"credentials refused", "check the access key, the secret and this machine's clock"},
+	Unreachable: {"cannot be reached", "check the address and the network; the run can be taken up again"},
+	Throttled:   {"asked to slow down", "use fewer streams, or try later"},
+	ServerFault: {"server fault", "try again later; tell whoever runs the store if it stays"},
+	Changed:     {"changed meanwhile", "make a new plan"},
+	Exists:      {"already there", "make a new plan"},
+	NoRoom:      {"no room left", "free space at the target, then take the run up again"},
+	BadName:     {"name cannot be held", "rename the object, or use a target that can hold it"},
+	TooLarge:    {"too large", "use larger parts, or a target with higher limits"},
+	Corrupt:     {"checksum does not match", "send it again; if it stays, the path or a disk is damaging data"},
+	Unsupported: {"not possible here", ""},
+	Cancelled:   {"stopped", "take it up again when you like"},
+}
+
+// String names the cause in lower-case words.
+func (k ErrorKind) String() string { return kinds[k].name }
+
+// Advice is what a person can do about it, "" when there is nothing general.
+func (k ErrorKind) Advice() string { return kinds[k].advice }
+
+// Error is what went wrong, where, with which object, doing what.
+type Error struct {
+	Place string // as [Place.Name]
+	Op    string // "list", "read", "write", …
+	Key   string // "" when it is about the whole place
+	Kind  ErrorKind
+	// After is how long the far side asked to wait before another try.
+	After time.Duration
+	// Code is the store's own code ("NoSuchBucket"), for those who know it.
+	Code string
+	Err  error // may be nil
+}
+
+// NewError makes an Error; err, the cause beneath, may be nil.
+func NewError(place, op, key string, kind ErrorKind, err error) *Error {
+	return &Error{Place: place, Op: op, Key: key, Kind: kind, Err: err}
+}
+
+// Error is one line, safe to show: "north-store/masters: write dunlin.wav: not
+// allowed (AccessDenied); ask for this permission, …".
+func (e *Error) Error() string {
+	var b strings.Builder
+	b.WriteString(object.Display(e.Place) + ": " + e.Op)
+	if e.Key != "" {
+		b.WriteString(" " + object.Display(e.Key))
+	}
+	b.WriteString(": " + e.Reason())
+	if a := e.Kind.Advice(); a != "" {
+		b.WriteString("; " + a)
+	}
+	return b.String()
+}
+
+// Reason is the cause with its detail, without place, key and advice.
+func (e *Error) Reason() string {
+	s := e.Kind.String()
+	switch {
+	case e.Err != nil && e.Code != "":
+		s += fmt.Sprintf(" (%s: %s)", object.Display(e.Code), object.Display(e.Err.Error()))
+	case e.Err != nil:
+		s += " (" + object.Display(e.Err.Error()) + ")"
+	case e.Code != "":
+		s += " (" + object.Display(e.Code) + ")"
+	}
+	return s
+}
+
+// Unwrap gives the cause beneath.
+func (e *Error) Unwrap() error { return e.Err }
+
+// Is lets errors.Is(err, fs.ErrNotExist) and its sisters work on every place.
+func (e *Error) Is(target error) bool {
+	switch target {
+	case fs.ErrNotExist:
+		return e.Kind == NotFound
+	case fs.ErrExist:
+		return e.Kind == Exists
+	case fs.ErrPermission:
+		return e.Kind == Denied || e.Kind == BadLogin
+	case context.Canceled:
+		return e.Kind == Cancelled
+	}
+	return false
+}
+
+// CanRetry tells whether the same request may well succeed later.
+func (e *Error) CanRetry() bool {
+	switch e.Kind {
+	case Unreachable, Throttled, ServerFault, Corrupt:
+		return true
+	}
+	return false
+}
+
+// KindOf is the cause of any error: of the [*Error] in it, or as good as the
+// standard library's errors tell.
+func KindOf(err error) ErrorKind {
+	var e *Error
+	var netErr net.Error
+	switch {
+	case errors.As(err, &e):
+		return e.Kind
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return Cancelled
+	case errors.Is(err, fs.ErrNotExist):
+		return NotFound
+	case errors.Is(err, fs.ErrExist):
+		return Exists
+	case errors.Is(err, fs.ErrPermission):
+		return Denied
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		return NoRoom
+	case errors.Is(err, syscall.ENAMETOOLONG):
+		return BadName
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET),
+		errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed), errors.As(err, &netErr):
+		return Unreachable
+	}
+	return Other
+}
+
+// Wrap makes err an [*Error] with the kind found by [KindOf]; an [*Error]
+// passes unchanged, and nil is nil.
+func Wrap(place, op, key string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var e *Error
+	if errors.As(err, &e) {
+		return err
+	}
+	return NewError(place, op, key, KindOf(err), err)
+}

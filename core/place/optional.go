@@ -1,0 +1,87 @@
+package place
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"lumtra/core/object"
+)
+
+// The optional abilities. A place that has one implements the interface; ask
+// with a type assertion, as database/sql does with its drivers.
+
+// PartWriter takes a big object in parts, in any order and from many
+// goroutines, and remembers the parts across a restart of Lumtra.
+type PartWriter interface {
+	// Begin opens an upload. What opts says about the object (times, class,
+	// metadata) is fixed here; its Condition and Sum are for Finish.
+	Begin(ctx context.Context, key string, opts WriteOptions) (Upload, error)
+	// WritePart stores part number (1 and up) of size bytes that lies at offset
+	// of the whole. Sum, when not zero, is verified as in Write. Writing a
+	// number again replaces the part.
+	WritePart(ctx context.Context, up Upload, number int, offset int64, body io.Reader, size int64, sum object.Sum) (Part, error)
+	// Parts lists the parts stored so far, by number. A gone upload is [NotFound].
+	Parts(ctx context.Context, up Upload) ([]Part, error)
+	// Finish joins the parts into the object, or changes nothing.
+	Finish(ctx context.Context, up Upload, parts []Part, opts WriteOptions) (object.Entry, error)
+	// Abort drops the upload and its parts. A gone upload is no error.
+	Abort(ctx context.Context, up Upload) error
+	// Uploads lists what was begun and neither finished nor aborted.
+	Uploads(ctx context.Context) ([]Upload, error)
+}
+
+// Upload names an object being written in parts.
+type Upload struct {
+	Key, ID string
+	// Begun is when, if the place tells.
+	Begun time.Time
+}
+
+// Part is one stored part of an [Upload].
+type Part struct {
+	Number int
+	Size   int64
+	ETag   string
+	// Sum is the part's checksum as the place verified it; zero if unknown.
+	Sum object.Sum
+}
+
+// ServerCopier copies within its own service: no content passes through Lumtra.
+type ServerCopier interface {
+	// CanCopyFrom tells whether from lies in the same service.
+	CanCopyFrom(from Place) bool
+	// CopyFrom makes the object key from one of from's. The source must still
+	// have the mark in src.IfMark when that is not "".
+	CopyFrom(ctx context.Context, from Place, src object.Ref, key string, opts WriteOptions) (object.Entry, error)
+}
+
+// NameChecker says beforehand which keys it cannot hold, and why.
+type NameChecker interface {
+	// CheckName returns a [BadName] error for a key that can never be written.
+	CheckName(key string) error
+}
+
+// Endpoint is where places come from: a folder root or an account of a store.
+type Endpoint interface {
+	// Name is the label it has in the workspace.
+	Name() string
+	// Open gives the place at path: "bucket/prefix" at a store, a subfolder at
+	// a folder. It does not touch the network; a path that cannot be is an error.
+	Open(path string) (Place, error)
+	// Close ends what the endpoint holds open.
+	Close() error
+}
+
+// Buckets is an [Endpoint] with buckets at its top.
+type Buckets interface {
+	Buckets(ctx context.Context) ([]Bucket, error)
+	MakeBucket(ctx context.Context, name string) error
+	RemoveBucket(ctx context.Context, name string) error
+}
+
+// Bucket is one line of a bucket listing.
+type Bucket struct {
+	Name string
+	Made time.Time
+}

@@ -1,0 +1,144 @@
+package place
+
+import (
+	"context"
+	"io"
+	"iter"
+	"time"
+
+	"lumtra/core/object"
+)
+
+// Place is a root under which objects have keys: a folder, or a bucket with a
+// prefix. Keys given and returned are relative to that root. All methods may
+// be called from many goroutines. Every error they return is an [*Error].
+type Place interface {
+	// Name is what people call the place: "endpoint/bucket/path". It is safe
+	// to show.
+	Name() string
+
+	// List yields the objects whose keys start with prefix, in byte order of
+	// their keys ("a-b" < "a/b" < "a0"), as they come in.
+	//
+	// An error is yielded with a zero Entry. When only a part could not be
+	// read (a subfolder without permission) the listing goes on after it and
+	// the error's Key names that part; otherwise the listing has ended. A
+	// caller that saw any error knows the listing to be incomplete.
+	List(ctx context.Context, prefix string, opts ListOptions) iter.Seq2[object.Entry, error]
+
+	// Stat describes one object, with all the place knows of it.
+	Stat(ctx context.Context, ref object.Ref) (object.Entry, error)
+
+	// Read opens an object's content. The reader returns a [Changed] error
+	// rather than io.EOF when the content changed under it, and must be
+	// closed. The entry describes the whole object, not the range.
+	Read(ctx context.Context, key string, opts ReadOptions) (io.ReadCloser, object.Entry, error)
+
+	// Write stores size bytes of body as a whole object, or nothing: a reader
+	// never sees a part of it. The body is read once and not after Write
+	// returns.
+	Write(ctx context.Context, key string, body io.Reader, size int64, opts WriteOptions) (object.Entry, error)
+
+	// Remove removes the objects, and answers for each in order: nil when it
+	// is gone (or was not there), else why not.
+	Remove(ctx context.Context, refs ...object.Ref) []error
+
+	// Abilities says what the place can do and where its limits are.
+	Abilities() Abilities
+}
+
+// ListOptions shape a listing. The zero value lists everything.
+type ListOptions struct {
+	// After starts the listing behind this key.
+	After string
+	// Shallow stops at the first "/" after the prefix and yields what lies
+	// deeper as one [object.Prefix] entry each.
+	Shallow bool
+}
+
+// ReadOptions choose what to read. The zero value reads the current object whole.
+type ReadOptions struct {
+	Version string
+	// Offset and Length choose a range in bytes; Length 0 means to the end.
+	Offset, Length int64
+	// IfMark, when not "", refuses with [Changed] any content but the one
+	// with this [object.Entry.Mark].
+	IfMark string
+}
+
+// Condition guards a write by what is at the target now.
+type Condition uint8
+
+const (
+	// Always writes whatever is there.
+	Always Condition = iota
+	// IfAbsent writes only where nothing is; else the error is [Exists].
+	IfAbsent
+	// IfStill writes only over the state with the mark in
+	// [WriteOptions.Mark]; else the error is [Changed].
+	IfStill
+)
+
+// WriteOptions say what lands beside the content.
+type WriteOptions struct {
+	// Sum is the checksum of the body when it is known beforehand. The place
+	// verifies it, or has the store verify it, and refuses with [Corrupt] what
+	// does not match. Without it the place computes its own while the body
+	// passes.
+	Sum object.Sum
+	// Condition and Mark guard against overwriting what nobody looked at.
+	Condition Condition
+	Mark      string
+	// Original is the modification time at the source; folders set it, stores
+	// keep it as metadata. Zero means unknown.
+	Original time.Time
+	// Mode is the file permission to set where there are permissions; 0 means
+	// the place's usual one.
+	Mode uint32
+	// Class is the storage class, "" for the store's standard one.
+	Class       string
+	ContentType string
+	Metadata    map[string]string
+}
+
+// Abilities are what a place can do, as facts to plan by.
+type Abilities struct {
+	// Protocol is "folder" or "S3 API".
+	Protocol string
+	// MaxObject is the largest object in bytes, MaxWhole the largest that goes
+	// in one Write; 0 means no limit but the room there is.
+	MaxObject, MaxWhole int64
+	// MinPart and MaxPart bound a part's size in bytes (the last may be
+	// smaller), MaxParts their number. All 0 without [PartWriter].
+	MinPart, MaxPart int64
+	MaxParts         int
+	// StoredSums is the checksum the place keeps with each object it was given
+	// one for, so that it can be asked for without reading; NoSum for none.
+	StoredSums object.SumKind
+	// KeepsTimes tells that Entry.Modified is the original time that Write was
+	// given, not the moment of storing.
+	KeepsTimes bool
+	// KeepsModes tells that permissions are kept.
+	KeepsModes bool
+	// TimeStep is the smallest difference in Modified the place can hold.
+	TimeStep time.Duration
+	// Conditions tells that [IfAbsent] and [IfStill] are decided by the place
+	// in the moment of writing.
+	Conditions bool
+	// MaxKey is the longest key in bytes, the place's root included.
+	MaxKey int
+}
+
+// Open reads one whole small object. It refuses one larger than max bytes.
+func Open(ctx context.Context, p Place, key string, max int64) ([]byte, object.Entry, error) {
+	r, e, err := p.Read(ctx, key, ReadOptions{})
+	if err != nil {
+		return nil, e, err
+	}
+	defer r.Close()
+	data, err := io.ReadAll(io.LimitReader(r, max+1))
+	if err == nil && int64(len(data)) > max {
+		err = NewError(p.Name(), "read", key, TooLarge, nil)
+	}
+	return data, e, err
+}

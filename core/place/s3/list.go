@@ -1,0 +1,132 @@
+package s3
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// List pages through the bucket (ListObjectsV2). While one page is being
+// handed out the next is on its way.
+func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		ctx, stop := context.WithCancel(ctx)
+		pages := make(chan page, 1)
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			defer close(pages)
+			p.fetchPages(ctx, prefix, opts, pages)
+		}()
+		defer func() { stop(); <-done }()
+		for pg := range pages {
+			for i := range pg.entries {
+				if !yield(pg.entries[i], nil) {
+					return
+				}
+			}
+			if pg.err != nil {
+				yield(object.Entry{}, pg.err)
+				return
+			}
+		}
+		if ctx.Err() != nil {
+			yield(object.Entry{}, p.fail("list", prefix, ctx.Err()))
+		}
+	}
+}
+
+// page is one answer of a listing.
+type page struct {
+	entries []object.Entry
+	next    string // continuation token, "" at the end
+	err     error
+}
+
+func (p *Place) fetchPages(ctx context.Context, prefix string, opts place.ListOptions, pages chan<- page) {
+	var buf []byte
+	token := ""
+	for {
+		var pg page
+		pg, buf = p.fetchPage(ctx, prefix, token, opts, buf)
+		if pg.err == nil && pg.next != "" && pg.next == token {
+			pg.err = place.NewError(p.name, "list", prefix, place.ServerFault, fmt.Errorf("the store gives the same page again and again"))
+		}
+		select {
+		case pages <- pg:
+		case <-ctx.Done():
+			return
+		}
+		if token = pg.next; token == "" || pg.err != nil {
+			return
+		}
+	}
+}
+
+func (p *Place) fetchPage(ctx context.Context, prefix, token string, opts place.ListOptions, buf []byte) (page, []byte) {
+	query := url.Values{"list-type": {"2"}, "encoding-type": {"url"}, "max-keys": {"1000"}}
+	if all := p.prefix + prefix; all != "" {
+		query.Set("prefix", all)
+	}
+	if opts.Shallow {
+		query.Set("delimiter", "/")
+	}
+	if token != "" {
+		query.Set("continuation-token", token)
+	} else if opts.After != "" {
+		query.Set("start-after", p.prefix+opts.After)
+	}
+	resp, err := p.do(ctx, request{method: http.MethodGet, op: "list", key: prefix, query: query})
+	if err != nil {
+		return page{err: err}, buf
+	}
+	defer resp.Body.Close()
+	buf, err = readInto(buf[:0], resp.Body)
+	if err != nil {
+		return page{err: p.transportError(ctx, "list", prefix, err)}, buf
+	}
+	pg, err := scanPage(buf)
+	if err != nil {
+		return page{err: place.NewError(p.name, "list", prefix, place.ServerFault, err)}, buf
+	}
+	// Keys are relative to the place; a store that ignores the prefix or the
+	// start is caught here rather than believed.
+	kept := pg.entries[:0]
+	for _, e := range pg.entries {
+		key, ok := strings.CutPrefix(e.Key, p.prefix)
+		if !ok || !strings.HasPrefix(key, prefix) || key <= opts.After || key == "" {
+			continue
+		}
+		e.Key = key
+		kept = append(kept, e)
+	}
+	pg.entries = kept
+	return pg, buf
+}
+
+// readInto reads all of r behind buf, growing it as needed.
+func readInto(buf []byte, r io.Reader) ([]byte, error) {
+	if cap(buf) == 0 {
+		buf = make([]byte, 0, 512<<10)
+	}
+	for {
+		if len(buf) == cap(buf) {
+			buf = append(buf, 0)[:len(buf)]
+		}
+		n, err := r.Read(buf[len(buf):cap(buf)])
+		buf = buf[:len(buf)+n]
+		if err == io.EOF {
+			return buf, nil
+		}
+		if err != nil {
+			return buf, err
+		}
+	}
+}

@@ -1,0 +1,248 @@
+package s3
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"lumtra/core/place"
+)
+
+// Payload hashes that stand in place of a body's SHA-256 in the signature
+// (API Reference, "Authenticating Requests: Using the Authorization Header").
+const (
+	emptySHA256     = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+	unsignedPayload = "UNSIGNED-PAYLOAD"
+	unsignedTrailer = "STREAMING-UNSIGNED-PAYLOAD-TRAILER"
+)
+
+// request is one hot call before it is sent.
+type request struct {
+	method, op string
+	key        string // relative to the place, for errors
+	query      url.Values
+	header     http.Header
+	body       io.Reader // nil for none
+	size       int64     // of body
+	payload    string    // the hash to sign; "" for an empty body
+}
+
+// do signs and sends one request. A status of 300 and above becomes an error
+// and the response is closed; else the caller closes it.
+func (p *Place) do(ctx context.Context, r request) (*http.Response, error) {
+	req, err := p.build(ctx, r)
+	if err != nil {
+		return nil, p.fail(r.op, r.key, err)
+	}
+	resp, err := p.store.http.Do(req)
+	if err != nil {
+		return nil, p.transportError(ctx, r.op, r.key, err)
+	}
+	if resp.StatusCode >= 300 {
+		defer resp.Body.Close()
+		return nil, p.responseError(r, resp)
+	}
+	return resp, nil
+}
+
+func (p *Place) build(ctx context.Context, r request) (*http.Request, error) {
+	s := p.store
+	u := s.base
+	path := "/"
+	if s.cfg.VirtualHost {
+		u.Host = p.bucket + "." + u.Host
+	} else {
+		path = "/" + p.bucket
+	}
+	if r.method != http.MethodGet || r.query.Get("list-type") == "" {
+		path = strings.TrimSuffix(path, "/") + "/" + p.prefix + r.key
+	}
+	u.Path, u.RawPath = path, escapePath(path)
+	u.RawQuery = strings.ReplaceAll(r.query.Encode(), "+", "%20")
+	req := &http.Request{
+		Method: r.method, URL: &u, Host: u.Host, Header: r.header,
+		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+	}
+	if req.Header == nil {
+		req.Header = make(http.Header, 8)
+	}
+	if r.body != nil && r.size > 0 {
+		req.Body, req.ContentLength = io.NopCloser(r.body), r.size
+	} else if r.method == http.MethodPut {
+		req.Body = http.NoBody
+	}
+	req = req.WithContext(ctx)
+	if r.payload == "" {
+		r.payload = emptySHA256
+	}
+	req.Header.Set("X-Amz-Content-Sha256", r.payload)
+	if s.creds.AccessKeyID == "" {
+		return req, nil
+	}
+	return req, s.signer.SignHTTP(ctx, s.creds, req, r.payload, "s3", s.cfg.Region, time.Now().UTC())
+}
+
+// escapePath percent-encodes every byte but unreserved ones and "/" (RFC 3986,
+// section 2.3), as the signature demands. Keys such as "a//b" and "../a" pass
+// as they are: the wire has no folders.
+func escapePath(path string) string {
+	const hex = "0123456789ABCDEF"
+	n := 0
+	for i := 0; i < len(path); i++ {
+		if !unreserved(path[i]) {
+			n++
+		}
+	}
+	if n == 0 {
+		return path
+	}
+	out := make([]byte, 0, len(path)+2*n)
+	for i := 0; i < len(path); i++ {
+		if c := path[i]; unreserved(c) {
+			out = append(out, c)
+		} else {
+			out = append(out, '%', hex[c>>4], hex[c&15])
+		}
+	}
+	return string(out)
+}
+
+func unreserved(c byte) bool {
+	return 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' ||
+		c == '/' || c == '-' || c == '_' || c == '.' || c == '~'
+}
+
+// fence is a request body that can be taken away: once down returns, the
+// transport's write loop, which may outlive the response, gets nothing more
+// from the reader beneath, and its buffer can be used again.
+type fence struct {
+	mu     sync.Mutex
+	body   io.Reader
+	failed error // what the reader beneath returned, other than io.EOF
+}
+
+func (f *fence) Read(b []byte) (int, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.body == nil {
+		return 0, errors.New("the request is over")
+	}
+	n, err := f.body.Read(b)
+	if err != nil && err != io.EOF {
+		f.failed = err
+	}
+	return n, err
+}
+
+// down takes the body away and tells what reading it failed with, if it did.
+func (f *fence) down() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.body = nil
+	return f.failed
+}
+
+// transportError names a request that got no response.
+func (p *Place) transportError(ctx context.Context, op, key string, err error) error {
+	var urlErr *url.Error
+	if errors.As(err, &urlErr) {
+		err = urlErr.Err // without the address: it may carry a signature
+	}
+	kind := place.Unreachable
+	var placeErr *place.Error
+	switch {
+	case ctx.Err() != nil:
+		kind, err = place.Cancelled, nil
+	case errors.As(err, &placeErr):
+		return placeErr // reading the source failed
+	}
+	return place.NewError(p.name, op, key, kind, err)
+}
+
+func (p *Place) fail(op, key string, err error) error { return place.Wrap(p.name, op, key, err) }
+
+// responseError reads an error document (API Reference, "Error Responses").
+func (p *Place) responseError(r request, resp *http.Response) error {
+	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
+	code, message := string(unescape(between(raw, "Code"))), string(unescape(between(raw, "Message")))
+	e := place.NewError(p.name, r.op, r.key, errorKind(resp.StatusCode, code), nil)
+	e.Code = code
+	if message == "" {
+		message = "HTTP " + resp.Status
+	}
+	e.Err = errors.New(message)
+	if e.Kind == place.Changed && r.header.Get("If-None-Match") != "" {
+		e.Kind = place.Exists
+	}
+	if code == "NoSuchBucket" {
+		e.Err = errors.New("there is no bucket " + strconv.Quote(p.bucket))
+	}
+	if wait, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
+		e.After = time.Duration(wait) * time.Second
+	}
+	return e
+}
+
+// errorKind sorts a status and the store's error code by cause. The code is ""
+// where there was no body, as with HEAD.
+func errorKind(status int, code string) place.ErrorKind {
+	switch code {
+	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "RequestTimeTooSkewed", "ExpiredToken", "InvalidToken", "AuthorizationHeaderMalformed":
+		return place.BadLogin
+	case "BadDigest", "InvalidDigest", "XAmzContentChecksumMismatch", "XAmzContentSHA256Mismatch":
+		return place.Corrupt
+	case "SlowDown", "TooManyRequests", "RequestLimitExceeded":
+		return place.Throttled
+	case "EntityTooLarge":
+		return place.TooLarge
+	case "KeyTooLongError", "InvalidURI":
+		return place.BadName
+	case "RequestTimeout", "IncompleteBody":
+		return place.Unreachable
+	case "QuotaExceeded", "StorageFull":
+		return place.NoRoom
+	case "NoSuchKey", "NoSuchBucket", "NoSuchUpload", "NoSuchVersion":
+		return place.NotFound
+	case "ConditionalRequestConflict", "OperationAborted":
+		return place.ServerFault // worth another try, says the reference
+	}
+	switch status {
+	case http.StatusNotFound:
+		return place.NotFound
+	case http.StatusUnauthorized:
+		return place.BadLogin
+	case http.StatusForbidden:
+		return place.Denied
+	case http.StatusPreconditionFailed, http.StatusRequestedRangeNotSatisfiable:
+		return place.Changed
+	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
+		return place.Throttled
+	case http.StatusInsufficientStorage:
+		return place.NoRoom
+	case http.StatusNotImplemented, http.StatusMethodNotAllowed:
+		return place.Unsupported
+	}
+	if status >= 500 {
+		return place.ServerFault
+	}
+	return place.Other
+}
+
+// between is the raw text of the first element with this name.
+func between(xml []byte, name string) []byte {
+	_, rest, ok := bytes.Cut(xml, []byte("<"+name+">"))
+	if !ok {
+		return nil
+	}
+	text, _, _ := bytes.Cut(rest, []byte("</"+name+">"))
+	return text
+}
+
+func quoted(etag string) string { return strconv.Quote(etag) }

@@ -1,0 +1,142 @@
+package s3_test
+
+import (
+	"context"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/place/placetest"
+	"lumtra/core/place/s3"
+	"lumtra/core/secret"
+	"lumtra/standin"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+var ctx = context.Background()
+
+// keys are the stand-in's credentials in these tests.
+var keys = []standin.Key{{Access: "north", Secret: "reed-bed"}, {Access: "guest", Secret: "mudflat", Token: "for-today"}}
+
+func startStandIn(t *testing.T, cfg standin.Config) (*standin.Server, string) {
+	cfg.Dir, cfg.Keys = t.TempDir(), keys
+	srv, err := standin.New(cfg)
+	require.NoError(t, err)
+	t.Cleanup(func() { srv.Close() })
+	addr, err := srv.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	return srv, addr
+}
+
+func newStore(t *testing.T, cfg s3.Config) *s3.Store {
+	if cfg.AccessKey == "" {
+		cfg.AccessKey, cfg.Secret = "north", secret.New("reed-bed")
+	}
+	cfg.Name = "north-store"
+	store, err := s3.NewStore(cfg)
+	require.NoError(t, err)
+	t.Cleanup(func() { store.Close() })
+	return store
+}
+
+var serial atomic.Int64
+
+// fresh opens a place in a new bucket, behind a prefix.
+func fresh(t *testing.T, store *s3.Store, prefix string) place.Place {
+	name := fmt.Sprintf("bucket-%d", serial.Add(1))
+	require.NoError(t, store.MakeBucket(ctx, name))
+	p, err := store.Open(name + "/" + prefix)
+	require.NoError(t, err)
+	return p
+}
+
+func TestConformance(t *testing.T) {
+	yes := true
+	for name, cfg := range map[string]s3.Config{
+		"path":          {},
+		"signed bodies": {SignBodies: &yes, Region: "eu-north-3"},
+		"session token": {AccessKey: "guest", Secret: secret.New("mudflat"), Token: secret.New("for-today")},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, addr := startStandIn(t, standin.Config{})
+			cfg.Address = addr
+			store := newStore(t, cfg)
+			placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, placetest.Options{})
+		})
+	}
+}
+
+// The whole suite once more over TLS with an authority of its own and the
+// bucket in the host name.
+func TestConformanceTLSVirtualHost(t *testing.T) {
+	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: keys, Domain: "example.com"})
+	require.NoError(t, err)
+	defer srv.Close()
+	web := httptest.NewTLSServer(srv)
+	defer web.Close()
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: web.Certificate().Raw}), 0o644))
+	dial := func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, web.Listener.Addr().String())
+	}
+	store := newStore(t, s3.Config{Address: "https://example.com", VirtualHost: true, CAFile: ca, Dial: dial})
+	placetest.Run(t, func(t *testing.T) place.Place {
+		// The certificate is for *.example.com only one level down.
+		return fresh(t, store, "")
+	}, placetest.Options{})
+}
+
+// Each way to be turned away is told apart, in words.
+func TestRefusals(t *testing.T) {
+	srv, addr := startStandIn(t, standin.Config{})
+	good := newStore(t, s3.Config{Address: addr})
+	fresh := fresh(t, good, "")
+	_ = fresh
+	stat := func(cfg s3.Config, path string) error {
+		cfg.Address = addr
+		p, err := newStore(t, cfg).Open(path)
+		require.NoError(t, err)
+		_, _, err = p.Read(ctx, "x", place.ReadOptions{})
+		return err
+	}
+	for _, c := range []struct {
+		cfg  s3.Config
+		kind place.ErrorKind
+		says string
+	}{
+		{s3.Config{AccessKey: "nobody", Secret: secret.New("x")}, place.BadLogin, "access key"},
+		{s3.Config{AccessKey: "north", Secret: secret.New("wrong")}, place.BadLogin, "secret"},
+		{s3.Config{AccessKey: "guest", Secret: secret.New("mudflat")}, place.BadLogin, "token"},
+		{s3.Config{}, place.NotFound, `no bucket "not-there"`},
+	} {
+		err := stat(c.cfg, "not-there")
+		assert.Equal(t, c.kind, place.KindOf(err), "%v", err)
+		assert.ErrorContains(t, err, c.says)
+		assert.NotContains(t, err.Error(), "mudflat")
+	}
+	down, err := s3.NewStore(s3.Config{Name: "gone", Address: "http://127.0.0.1:1"})
+	require.NoError(t, err)
+	defer down.Close()
+	p, _ := down.Open("b")
+	_, err = p.Stat(ctx, object.Ref{Key: "x"})
+	assert.Equal(t, place.Unreachable, place.KindOf(err))
+	_, err = down.Buckets(ctx)
+	assert.Equal(t, place.Unreachable, place.KindOf(err), "%v", err)
+	_ = srv
+	for _, bad := range []string{"", "north:/x", "ftp://host", "http://host/bucket"} {
+		_, err := s3.NewStore(s3.Config{Name: "n", Address: bad})
+		assert.Error(t, err, bad)
+	}
+}

@@ -1,0 +1,202 @@
+package s3
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/aws/aws-sdk-go-v2/aws"
+	v4 "github.com/aws/aws-sdk-go-v2/aws/signer/v4"
+	"github.com/aws/aws-sdk-go-v2/service/s3"
+
+	"lumtra/core/place"
+	"lumtra/core/secret"
+)
+
+// Config says how to reach a store.
+type Config struct {
+	// Name is the endpoint's label.
+	Name string
+	// Address is the store's base URL, without a bucket: "https://host:port".
+	Address string
+	// Region is what requests are signed for; "" means "us-east-1", which
+	// stores without regions take.
+	Region string
+	// VirtualHost puts the bucket into the host name rather than the path.
+	VirtualHost bool
+	// AccessKey, Secret and Token are the credentials. Without an access key
+	// requests go unsigned; Token is for temporary credentials.
+	AccessKey     string
+	Secret, Token secret.Text
+	// CAFile names a PEM file with the authority that signed the store's
+	// certificate, when it is not a public one.
+	CAFile string
+	// SignBodies covers contents by the signature. nil means: where neither
+	// TLS protects the wire nor the store is on this machine.
+	SignBodies *bool
+	// Dial replaces the network's dialer, in tests.
+	Dial func(ctx context.Context, network, addr string) (net.Conn, error)
+}
+
+// Store is an endpoint: an account at one store.
+type Store struct {
+	cfg        Config
+	base       url.URL
+	signBodies bool
+	http       *http.Client
+	signer     *v4.Signer
+	creds      aws.Credentials
+	sdk        *s3.Client
+}
+
+var (
+	_ place.Endpoint = (*Store)(nil)
+	_ place.Buckets  = (*Store)(nil)
+)
+
+// NewStore prepares an endpoint. It does not touch the network.
+func NewStore(cfg Config) (*Store, error) {
+	bad := func(err error) (*Store, error) {
+		return nil, place.NewError(cfg.Name, "open", "", place.Other, err)
+	}
+	base, err := url.Parse(cfg.Address)
+	switch {
+	case err != nil:
+		return bad(fmt.Errorf("the address cannot be read: %w", err))
+	case base.Scheme != "http" && base.Scheme != "https" || base.Host == "":
+		return bad(fmt.Errorf("the address %q is not like https://host:port", cfg.Address))
+	case strings.Trim(base.Path, "/") != "" || base.RawQuery != "":
+		return bad(errors.New("the address must end after host and port; the bucket goes into the path of the job"))
+	case cfg.AccessKey != "" && cfg.Secret.Empty():
+		return bad(errors.New("there is an access key but no secret"))
+	}
+	if cfg.Region == "" {
+		cfg.Region = "us-east-1"
+	}
+	transport, err := newTransport(cfg)
+	if err != nil {
+		return bad(err)
+	}
+	s := &Store{
+		cfg:    cfg,
+		base:   url.URL{Scheme: base.Scheme, Host: base.Host},
+		http:   &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		signer: v4.NewSigner(func(o *v4.SignerOptions) { o.DisableURIPathEscaping = true }),
+		creds:  aws.Credentials{AccessKeyID: cfg.AccessKey, SecretAccessKey: cfg.Secret.Reveal(), SessionToken: cfg.Token.Reveal()},
+	}
+	if cfg.SignBodies != nil {
+		s.signBodies = *cfg.SignBodies
+	} else {
+		ip := net.ParseIP(base.Hostname())
+		s.signBodies = base.Scheme == "http" && base.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback())
+	}
+	s.sdk = s.newSDK()
+	return s, nil
+}
+
+func newTransport(cfg Config) (*http.Transport, error) {
+	t := &http.Transport{
+		Proxy:       http.ProxyFromEnvironment,
+		DialContext: cfg.Dial,
+		// Many streams to one host are the normal case here.
+		MaxIdleConnsPerHost: 512,
+		IdleConnTimeout:     60 * time.Second,
+		TLSHandshakeTimeout: 20 * time.Second,
+		// A store that says nothing for so long has lost the request.
+		ResponseHeaderTimeout: 2 * time.Minute,
+		// Content must arrive as it is stored, or its checksum means nothing.
+		DisableCompression: true,
+		WriteBufferSize:    128 << 10,
+		ReadBufferSize:     128 << 10,
+	}
+	if t.DialContext == nil {
+		t.DialContext = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext
+	}
+	if cfg.CAFile != "" {
+		pem, err := os.ReadFile(cfg.CAFile)
+		if err != nil {
+			return nil, fmt.Errorf("the CA file cannot be read: %w", err)
+		}
+		pool, err := x509.SystemCertPool()
+		if err != nil {
+			pool = x509.NewCertPool()
+		}
+		if !pool.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("the CA file %s holds no certificate", cfg.CAFile)
+		}
+		t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	return t, nil
+}
+
+// Name is the endpoint's label.
+func (s *Store) Name() string { return s.cfg.Name }
+
+// Close drops idle connections.
+func (s *Store) Close() error {
+	s.http.CloseIdleConnections()
+	return nil
+}
+
+// Open gives the place at "bucket" or "bucket/prefix". A prefix stands for a
+// folder: keys below it follow after a "/".
+func (s *Store) Open(path string) (place.Place, error) {
+	bucket, prefix, _ := strings.Cut(strings.TrimLeft(path, "/"), "/")
+	if bucket == "" {
+		return nil, place.NewError(s.cfg.Name, "open", "", place.NotFound, errors.New("the path names no bucket"))
+	}
+	p := &Place{store: s, bucket: bucket, name: s.cfg.Name + "/" + bucket}
+	if prefix = strings.TrimSuffix(prefix, "/"); prefix != "" {
+		p.prefix, p.name = prefix+"/", p.name+"/"+prefix
+	}
+	return p, nil
+}
+
+// Place is a bucket, or a prefix in it.
+type Place struct {
+	store  *Store
+	bucket string
+	prefix string // "" or ending in "/"
+	name   string
+}
+
+var (
+	_ place.Place        = (*Place)(nil)
+	_ place.PartWriter   = (*Place)(nil)
+	_ place.ServerCopier = (*Place)(nil)
+	_ place.NameChecker  = (*Place)(nil)
+)
+
+// Name is "endpoint/bucket/prefix".
+func (p *Place) Name() string { return p.name }
+
+// Limits of the S3 API ("Amazon S3 multipart upload limits").
+const (
+	maxWhole  = 5 << 30
+	minPart   = 5 << 20
+	maxParts  = 10000
+	maxObject = 5 << 40
+	maxKey    = 1024
+)
+
+// Abilities tells the limits of the S3 API.
+func (p *Place) Abilities() place.Abilities {
+	return place.Abilities{
+		Protocol:  "S3 API",
+		MaxObject: maxObject, MaxWhole: maxWhole,
+		MinPart: minPart, MaxPart: maxWhole, MaxParts: maxParts,
+		StoredSums: sumKind,
+		// Listings tell milliseconds at some stores, headers seconds at all.
+		TimeStep:   time.Second,
+		Conditions: true,
+		MaxKey:     maxKey,
+	}
+}

@@ -1,0 +1,205 @@
+package s3
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"strconv"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// CheckName refuses keys the S3 API does not allow: longer than 1,024 bytes
+// with the prefix, or not UTF-8 ("Naming Amazon S3 objects").
+func (p *Place) CheckName(key string) error {
+	why := ""
+	switch {
+	case key == "":
+		why = "the key is empty"
+	case len(p.prefix)+len(key) > maxKey:
+		why = fmt.Sprintf("longer than %d bytes with its prefix", maxKey)
+	case !utf8.ValidString(key):
+		why = "it is not valid UTF-8"
+	default:
+		return nil
+	}
+	return place.NewError(p.name, "check", key, place.BadName, errors.New(why))
+}
+
+// Write stores a whole object (PutObject).
+func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	if err := p.CheckName(key); err != nil {
+		return object.Entry{}, err
+	}
+	h := objectHeaders(opts)
+	conditionHeaders(h, opts)
+	resp, sum, err := p.put(ctx, request{method: http.MethodPut, op: "write", key: key, header: h}, body, size, opts.Sum)
+	if err != nil {
+		return object.Entry{}, err
+	}
+	e := headerEntry(key, resp)
+	e.Size, e.Class, e.Sums = size, opts.Class, []object.Sum{sum}
+	return e, nil
+}
+
+// WritePart stores one part (UploadPart).
+func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, sum object.Sum) (place.Part, error) {
+	r := request{method: http.MethodPut, op: "write part", key: up.Key,
+		query:  url.Values{"partNumber": {strconv.Itoa(number)}, "uploadId": {up.ID}},
+		header: make(http.Header, 8)}
+	resp, sum, err := p.put(ctx, r, body, size, sum)
+	if err != nil {
+		return place.Part{}, err
+	}
+	return place.Part{Number: number, Size: size, ETag: headerEntry("", resp).ETag, Sum: sum}, nil
+}
+
+// small is the size up to which a body is read into memory and its checksum
+// sent ahead of it, which costs a store less than a trailer.
+const small = 64 << 10
+
+var smallBuffers = sync.Pool{New: func() any { b := make([]byte, small); return &b }}
+
+// put sends a body with a checksum the store verifies and returns the answer's
+// headers and that checksum.
+func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, sum object.Sum) (http.Header, object.Sum, error) {
+	if sum.Kind != object.NoSum && sumHeaders[sum.Kind] == "" {
+		return nil, sum, place.NewError(p.name, r.op, r.key, place.Unsupported, fmt.Errorf("the store does not verify %s", sum.Kind))
+	}
+	var trailer *trailing
+	switch {
+	case size <= small || p.store.signBodies:
+		var data []byte
+		if size <= small {
+			buf := smallBuffers.Get().(*[]byte)
+			defer smallBuffers.Put(buf)
+			data = (*buf)[:size]
+		} else {
+			data = make([]byte, size)
+		}
+		if err := readExactly(body, data); err != nil {
+			return nil, sum, p.sourceError(ctx, r, err)
+		}
+		crc := sumKind.New()
+		crc.Write(data)
+		if sum.Kind == object.NoSum {
+			sum = object.SumOf(sumKind, crc)
+		}
+		body, r.payload = bytes.NewReader(data), unsignedPayload
+		if p.store.signBodies {
+			digest := sha256.Sum256(data)
+			r.payload = hex.EncodeToString(digest[:])
+		}
+		r.size = size
+		r.header.Set(sumHeaders[sum.Kind], sum.Base64())
+	case sum.Kind != object.NoSum:
+		r.payload, r.size = unsignedPayload, size
+		r.header.Set(sumHeaders[sum.Kind], sum.Base64())
+	default:
+		trailer = newTrailing(body, size)
+		body, r.payload, r.size = trailer, unsignedTrailer, trailer.length()
+		r.header.Set("Content-Encoding", "aws-chunked")
+		r.header.Set("X-Amz-Decoded-Content-Length", strconv.FormatInt(size, 10))
+		r.header.Set("X-Amz-Trailer", trailerName)
+	}
+	guard := &fence{body: body}
+	r.body = guard
+	resp, err := p.do(ctx, r)
+	if failed := guard.down(); failed != nil {
+		err = p.sourceError(ctx, r, failed)
+	}
+	if resp != nil {
+		io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10))
+		resp.Body.Close()
+	}
+	if err != nil {
+		return nil, sum, err
+	}
+	if trailer != nil {
+		sum = object.SumOf(sumKind, trailer.sum)
+	}
+	if kept, ok := headerEntry("", resp.Header).Sum(sum.Kind); ok && kept != sum {
+		return nil, sum, place.NewError(p.name, r.op, r.key, place.Corrupt, fmt.Errorf("the store has %s, %s was sent", kept, sum))
+	}
+	return resp.Header, sum, nil
+}
+
+// sourceError keeps a failure to read the body apart from one to send it.
+func (p *Place) sourceError(ctx context.Context, r request, err error) error {
+	if ctx.Err() != nil {
+		return place.NewError(p.name, r.op, r.key, place.Cancelled, nil)
+	}
+	return p.fail(r.op, r.key, err)
+}
+
+// readExactly fills data and sees to it that r ends there, so that a source
+// that tells of trouble at its end is heard.
+func readExactly(r io.Reader, data []byte) error {
+	if _, err := io.ReadFull(r, data); err != nil && err != io.EOF {
+		return err
+	} else if err == io.EOF && len(data) > 0 {
+		return io.ErrUnexpectedEOF
+	}
+	var more [1]byte
+	n, err := io.ReadFull(r, more[:])
+	if n > 0 {
+		return errors.New("the content is longer than was said")
+	}
+	if err == io.EOF {
+		return nil
+	}
+	return err
+}
+
+// objectHeaders are those that say what lands beside the content.
+func objectHeaders(opts place.WriteOptions) http.Header {
+	h := make(http.Header, 12)
+	if opts.Class != "" {
+		h.Set("X-Amz-Storage-Class", opts.Class)
+	}
+	if opts.ContentType != "" {
+		h.Set("Content-Type", opts.ContentType)
+	}
+	for name, value := range metadata(opts) {
+		h.Set("X-Amz-Meta-"+name, value)
+	}
+	return h
+}
+
+// metadata is the owner's, with the original time and permissions added.
+func metadata(opts place.WriteOptions) map[string]string {
+	m := make(map[string]string, len(opts.Metadata)+2)
+	for name, value := range opts.Metadata {
+		m[name] = value
+	}
+	if !opts.Original.IsZero() {
+		m[metaTime] = opts.Original.UTC().Format(time.RFC3339Nano)
+	}
+	if opts.Mode != 0 {
+		m[metaMode] = strconv.FormatUint(uint64(opts.Mode&0o777), 8)
+	}
+	return m
+}
+
+// conditionHeaders make a write conditional (API Reference, "conditional writes").
+func conditionHeaders(h http.Header, opts place.WriteOptions) {
+	switch opts.Condition {
+	case place.IfAbsent:
+		h.Set("If-None-Match", "*")
+	case place.IfStill:
+		h.Set("If-Match", quoted(opts.Mark))
+	}
+}
+
+func modeOf(bits uint64) fs.FileMode { return fs.FileMode(bits).Perm() }

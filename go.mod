@@ -1,0 +1,31 @@
+module lumtra
+
+go 1.26.0
+
+require (
+	github.com/aws/aws-sdk-go-v2 v1.45.1
+	github.com/aws/aws-sdk-go-v2/service/s3 v1.109.1
+	github.com/aws/smithy-go v1.28.1
+	github.com/dustin/go-humanize v1.1.0
+	github.com/minio/crc64nvme v1.1.1
+	github.com/stretchr/testify v1.12.1
+	github.com/tidwall/btree v1.8.2
+	github.com/zeebo/blake3 v0.2.4
+	go.uber.org/goleak v1.3.0
+	golang.org/x/sys v0.49.0
+	golang.org/x/time v0.16.0
+	pgregory.net/rapid v1.3.0
+)
+
+require (
+	github.com/aws/aws-sdk-go-v2/aws/protocol/eventstream v1.7.20 // indirect
+	github.com/aws/aws-sdk-go-v2/internal/configsources v1.5.1 // indirect
+	github.com/aws/aws-sdk-go-v2/internal/endpoints/v2 v2.8.1 // indirect
+	github.com/aws/aws-sdk-go-v2/internal/v4a v1.5.1 // indirect
+	github.com/aws/aws-sdk-go-v2/service/internal/accept-encoding v1.13.19 // indirect
+	github.com/aws/aws-sdk-go-v2/service/internal/checksum v1.11.1 // indirect
+	github.com/aws/aws-sdk-go-v2/service/internal/presigned-url v1.14.1 // indirect
+	github.com/aws/aws-sdk-go-v2/service/internal/s3shared v1.20.1 // indirect
+	github.com/klauspost/cpuid/v2 v2.2.9 // indirect
+	go.yaml.in/yaml/v3 v3.0.6 // indirect
+)

@@ -1,0 +1,267 @@
+package standin
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/tidwall/btree"
+)
+
+// version is one state of one object, or a delete marker.
+type version struct {
+	Key      string
+	ID       string // "null" where versioning was off
+	Marker   bool   `json:",omitempty"`
+	Size     int64
+	ETag     string
+	Modified time.Time
+	Class    string            `json:",omitempty"`
+	Header   map[string]string `json:",omitempty"` // Content-Type and the like
+	Meta     map[string]string `json:",omitempty"`
+	Sums     map[string]string `json:",omitempty"` // header name → base64
+	Tags     map[string]string `json:",omitempty"`
+	Body     []extent          `json:",omitempty"`
+}
+
+// extent is a run of bytes in a file of the bucket's folder.
+type extent struct {
+	File   string
+	Offset int64 `json:",omitempty"`
+	Size   int64
+}
+
+// upload is a multipart upload under way.
+type upload struct {
+	ID     string
+	Object version // what Complete will make, without content
+	Parts  map[int]*part
+}
+
+type part struct {
+	Number   int
+	Size     int64
+	ETag     string
+	Modified time.Time
+	Sums     map[string]string
+	Body     []extent
+}
+
+// bucket is a bucket in memory with its journal on disk. The journal is a JSON
+// line for each change, replayed at start; contents lie beside it, small ones
+// together in one file.
+type bucket struct {
+	name, dir string
+	made      time.Time
+
+	mu         sync.RWMutex
+	versioning string // "", "Enabled", "Suspended"
+	keys       btree.Map[string, []*version]
+	uploads    map[string]*upload
+	serial     uint64
+	journal    *os.File
+	pack       *os.File
+	packEnd    int64
+}
+
+// change is one line of the journal; exactly one field is set.
+type change struct {
+	Made       *time.Time `json:",omitempty"`
+	Versioning *string    `json:",omitempty"`
+	Put        *version   `json:",omitempty"`
+	Drop       *[2]string `json:",omitempty"` // key, version ID
+	Begin      *upload    `json:",omitempty"`
+	Part       *partOf    `json:",omitempty"`
+	End        *string    `json:",omitempty"` // upload ID
+	Retag      *retag     `json:",omitempty"`
+}
+
+type retag struct {
+	Key, ID string
+	Tags    map[string]string
+}
+
+type partOf struct {
+	Upload string
+	Part   part
+}
+
+const packName = "small"
+
+func openBucket(dir, name string) (*bucket, error) {
+	b := &bucket{name: name, dir: filepath.Join(dir, name), made: time.Now().UTC(), uploads: map[string]*upload{}}
+	if err := os.MkdirAll(b.dir, 0o755); err != nil {
+		return nil, err
+	}
+	var err error
+	if b.journal, err = os.OpenFile(filepath.Join(b.dir, "journal"), os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o644); err != nil {
+		return nil, err
+	}
+	if b.pack, err = os.OpenFile(filepath.Join(b.dir, packName), os.O_RDWR|os.O_CREATE, 0o644); err != nil {
+		return nil, err
+	}
+	info, err := b.pack.Stat()
+	if err != nil {
+		return nil, err
+	}
+	b.packEnd = info.Size()
+	lines, fresh := json.NewDecoder(b.journal), true
+	for {
+		var c change
+		if err := lines.Decode(&c); err != nil {
+			break // the end, or a last line cut short
+		}
+		b.apply(c)
+		fresh = false
+	}
+	if fresh {
+		return b, b.record(change{Made: &b.made})
+	}
+	return b, nil
+}
+
+func (b *bucket) close() error {
+	b.pack.Close()
+	return b.journal.Close()
+}
+
+// commit writes a change down and makes it so. The caller holds the lock.
+func (b *bucket) commit(c change) error {
+	if err := b.record(c); err != nil {
+		return err
+	}
+	b.apply(c)
+	return nil
+}
+
+func (b *bucket) record(c change) error {
+	line, err := json.Marshal(c)
+	if err == nil {
+		_, err = b.journal.Write(append(line, '\n'))
+	}
+	return err
+}
+
+func (b *bucket) apply(c change) {
+	b.serial++
+	switch {
+	case c.Made != nil:
+		b.made = *c.Made
+	case c.Versioning != nil:
+		b.versioning = *c.Versioning
+	case c.Put != nil:
+		b.put(c.Put)
+	case c.Drop != nil:
+		b.drop(c.Drop[0], c.Drop[1])
+	case c.Begin != nil:
+		c.Begin.Parts = map[int]*part{}
+		b.uploads[c.Begin.ID] = c.Begin
+	case c.Part != nil:
+		if up := b.uploads[c.Part.Upload]; up != nil {
+			up.Parts[c.Part.Part.Number] = &c.Part.Part
+		}
+	case c.End != nil:
+		delete(b.uploads, *c.End)
+	case c.Retag != nil:
+		if v := b.find(c.Retag.Key, c.Retag.ID); v != nil {
+			tagged := *v // readers may hold the old one
+			tagged.Tags = c.Retag.Tags
+			b.replace(v, &tagged)
+		}
+	}
+}
+
+// put lays a version on top of its key's others; a "null" one replaces its like.
+func (b *bucket) put(v *version) {
+	stack, _ := b.keys.Get(v.Key)
+	if v.ID == "null" {
+		if len(stack) == 1 && stack[0].ID == "null" {
+			stack = nil
+		} else {
+			stack = without(stack, "null")
+		}
+	}
+	b.keys.Set(v.Key, append([]*version{v}, stack...))
+}
+
+func (b *bucket) replace(old, now *version) {
+	stack, _ := b.keys.Get(old.Key)
+	stack = slices.Clone(stack)
+	stack[slices.Index(stack, old)] = now
+	b.keys.Set(old.Key, stack)
+}
+
+func (b *bucket) drop(key, id string) {
+	stack, _ := b.keys.Get(key)
+	if stack = without(stack, id); len(stack) == 0 {
+		b.keys.Delete(key)
+	} else {
+		b.keys.Set(key, stack)
+	}
+}
+
+func without(stack []*version, id string) []*version {
+	var kept []*version
+	for _, v := range stack {
+		if v.ID != id {
+			kept = append(kept, v)
+		}
+	}
+	return kept
+}
+
+// find is the version with the ID, or the newest for "". nil if there is none.
+func (b *bucket) find(key, id string) *version {
+	stack, _ := b.keys.Get(key)
+	for _, v := range stack {
+		if id == "" || v.ID == id {
+			return v
+		}
+	}
+	return nil
+}
+
+// nextID names a new version: "null" unless versioning is on.
+func (b *bucket) nextID() string {
+	if b.versioning != "Enabled" {
+		return "null"
+	}
+	// Newer IDs sort first, as in listings.
+	return fmt.Sprintf("%016x%06x", ^uint64(time.Now().UnixNano()), b.serial&0xffffff)
+}
+
+// release gives the content's own files back to the disk.
+func (b *bucket) release(body []extent) {
+	for _, x := range body {
+		if x.File != packName {
+			os.Remove(filepath.Join(b.dir, x.File))
+		}
+	}
+}
+
+func (b *bucket) newFile() (*os.File, string, error) {
+	name := "body-" + strconv.FormatInt(time.Now().UnixNano(), 36) + "-"
+	f, err := os.CreateTemp(b.dir, name+"*")
+	if err != nil {
+		return nil, "", err
+	}
+	return f, filepath.Base(f.Name()), nil
+}
+
+// packed appends a small content to the shared file.
+func (b *bucket) packed(data []byte) ([]extent, error) {
+	if len(data) == 0 {
+		return nil, nil
+	}
+	b.mu.Lock()
+	at := b.packEnd
+	b.packEnd += int64(len(data))
+	b.mu.Unlock()
+	_, err := b.pack.WriteAt(data, at)
+	return []extent{{packName, at, int64(len(data))}}, err
+}

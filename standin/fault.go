@@ -1,0 +1,272 @@
+package standin
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"path"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/time/rate"
+)
+
+// Fault is one way to misbehave. Which requests it meets is chosen by Op, Key,
+// Chance and Times; what happens by Do.
+type Fault struct {
+	// Op is an operation as the API Reference names it, "*" and "?" allowed:
+	// "PutObject", "List*". "" means all.
+	Op string
+	// Key is a prefix of the object's key; "" means all.
+	Key string
+	// Chance is between 0 and 1; 0 means always.
+	Chance float64
+	// Times ends the fault after so many hits; 0 means never.
+	Times int
+	// Do is one of: "latency" (wait Wait), "stall" (wait Wait in mid-body),
+	// "500", "503", "reset-before" and "reset-after" (the connection breaks
+	// before or after the request took effect), "short" (half the body),
+	// "corrupt" (one bit of the body flips, either way).
+	Do   string
+	Wait time.Duration
+}
+
+// faults is the current set and what its random choices run on.
+type faults struct {
+	mu    sync.Mutex
+	set   []Fault
+	dice  *rand.Rand
+	speed *rate.Limiter // bytes, both ways together; nil means no limit
+}
+
+// SetFaults replaces the faults in force.
+func (s *Server) SetFaults(set ...Fault) {
+	s.faults.mu.Lock()
+	defer s.faults.mu.Unlock()
+	s.faults.set = append([]Fault(nil), set...)
+}
+
+// SetSpeed limits all bodies together to so many bytes a second; 0 lifts the limit.
+func (s *Server) SetSpeed(bytesPerSecond int64) {
+	s.faults.mu.Lock()
+	defer s.faults.mu.Unlock()
+	s.faults.speed = nil
+	if bytesPerSecond > 0 {
+		s.faults.speed = rate.NewLimiter(rate.Limit(bytesPerSecond), readPortion)
+	}
+}
+
+// ParseFault reads "[op:]what[=wait][@chance]", as in "503@5%", "latency=40ms",
+// "PutObject:reset-after@0.1". "speed=40MB" is not a Fault but a number of
+// bytes a second, returned as such.
+func ParseFault(text string) (f Fault, speed int64, err error) {
+	rest, chance, chosen := strings.Cut(text, "@")
+	if chosen {
+		percent := strings.HasSuffix(chance, "%")
+		f.Chance, err = strconv.ParseFloat(strings.TrimSuffix(chance, "%"), 64)
+		if percent {
+			f.Chance /= 100
+		}
+		if err != nil || f.Chance <= 0 || f.Chance > 1 {
+			return f, 0, fmt.Errorf("%q: the chance reads like 5%% or 0.05", text)
+		}
+	}
+	if op, what, ok := strings.Cut(rest, ":"); ok {
+		f.Op, rest = op, what
+	}
+	what, value, _ := strings.Cut(rest, "=")
+	switch f.Do = what; what {
+	case "speed":
+		n, err := humanize.ParseBytes(value)
+		return f, int64(n), err
+	case "latency", "stall":
+		if f.Wait, err = time.ParseDuration(value); err != nil {
+			return f, 0, fmt.Errorf("%q: the wait reads like %s=40ms", text, what)
+		}
+	case "500", "503", "reset-before", "reset-after", "short", "corrupt":
+	default:
+		return f, 0, fmt.Errorf("%q: a fault is one of latency=, stall=, speed=, 500, 503, reset-before, reset-after, short, corrupt", text)
+	}
+	return f, 0, nil
+}
+
+// choose picks the faults that meet this request.
+func (f *faults) choose(op, key string) (hit []Fault, speed *rate.Limiter) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for i := range f.set {
+		x := &f.set[i]
+		if x.Op != "" {
+			if ok, _ := path.Match(x.Op, op); !ok {
+				continue
+			}
+		}
+		if x.Times < 0 || !strings.HasPrefix(key, x.Key) || x.Chance > 0 && f.dice.Float64() >= x.Chance {
+			continue
+		}
+		if x.Times > 0 {
+			if x.Times--; x.Times == 0 {
+				x.Times = -1
+			}
+		}
+		hit = append(hit, *x)
+	}
+	return hit, f.speed
+}
+
+// misbehave serves the request with the chosen faults around it.
+func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key string, serve http.HandlerFunc) {
+	hit, speed := s.faults.choose(op, key)
+	if speed != nil {
+		r.Body = io.NopCloser(&slow{r.Context(), r.Body, speed})
+		w = &slowWriter{w, r.Context(), speed}
+	}
+	for _, f := range hit {
+		switch f.Do {
+		case "latency":
+			select {
+			case <-time.After(f.Wait):
+			case <-r.Context().Done():
+				return
+			}
+		case "500":
+			fault(http.StatusInternalServerError, "InternalError", "a fault on demand").write(w, r)
+			return
+		case "503":
+			fault(http.StatusServiceUnavailable, "SlowDown", "a fault on demand").write(w, r)
+			return
+		case "reset-before":
+			reset(w)
+			return
+		case "reset-after":
+			serve(&nowhere{header: http.Header{}}, r)
+			reset(w)
+			return
+		case "corrupt":
+			if r.Method == http.MethodPut && r.ContentLength > 0 {
+				r.Body = io.NopCloser(&flipper{r: r.Body})
+			} else {
+				w = &bender{ResponseWriter: w, bend: flip}
+			}
+		case "short":
+			w = &bender{ResponseWriter: w, bend: func(b []byte) ([]byte, bool) { return b[:len(b)/2], true }}
+		case "stall":
+			w = &bender{ResponseWriter: w, bend: func(b []byte) ([]byte, bool) {
+				select {
+				case <-time.After(f.Wait):
+				case <-r.Context().Done():
+				}
+				return b, false
+			}}
+		}
+	}
+	serve(w, r)
+}
+
+// reset breaks the connection the hard way.
+func reset(w http.ResponseWriter) {
+	if hijacker, ok := w.(http.Hijacker); ok {
+		if conn, _, err := hijacker.Hijack(); err == nil {
+			if tcp, ok := conn.(*net.TCPConn); ok {
+				tcp.SetLinger(0)
+			}
+			conn.Close()
+			return
+		}
+	}
+	panic(http.ErrAbortHandler)
+}
+
+// nowhere takes a response that nobody will get.
+type nowhere struct{ header http.Header }
+
+func (n *nowhere) Header() http.Header         { return n.header }
+func (n *nowhere) Write(b []byte) (int, error) { return len(b), nil }
+func (n *nowhere) WriteHeader(int)             {}
+
+// flipper flips one bit of the first bytes read.
+type flipper struct {
+	r    io.Reader
+	done bool
+}
+
+func (f *flipper) Read(b []byte) (int, error) {
+	n, err := f.r.Read(b)
+	if n > 0 && !f.done {
+		b[n/2] ^= 4
+		f.done = true
+	}
+	return n, err
+}
+
+func flip(b []byte) ([]byte, bool) {
+	b = bytes.Clone(b)
+	b[len(b)/2] ^= 4
+	return b, false
+}
+
+// bender changes the first piece of a response body, and may end it there.
+type bender struct {
+	http.ResponseWriter
+	bend func([]byte) (out []byte, end bool)
+	done bool
+}
+
+func (w *bender) Write(b []byte) (int, error) {
+	if w.done || len(b) == 0 {
+		return w.ResponseWriter.Write(b)
+	}
+	w.done = true
+	out, end := w.bend(b)
+	if _, err := w.ResponseWriter.Write(out); err != nil {
+		return 0, err
+	}
+	if end {
+		panic(http.ErrAbortHandler)
+	}
+	return len(b), nil
+}
+
+type slow struct {
+	ctx   context.Context
+	r     io.Reader
+	speed *rate.Limiter
+}
+
+func (s *slow) Read(b []byte) (int, error) {
+	n, err := s.r.Read(b[:min(len(b), readPortion/4)])
+	if n > 0 && s.speed.WaitN(s.ctx, n) != nil {
+		err = errors.New("the request was given up")
+	}
+	return n, err
+}
+
+type slowWriter struct {
+	http.ResponseWriter
+	ctx   context.Context
+	speed *rate.Limiter
+}
+
+func (s *slowWriter) Write(b []byte) (int, error) {
+	done := 0
+	for done < len(b) {
+		piece := b[done:min(len(b), done+readPortion/4)]
+		if err := s.speed.WaitN(s.ctx, len(piece)); err != nil {
+			return done, err
+		}
+		n, err := s.ResponseWriter.Write(piece)
+		done += n
+		if err != nil {
+			return done, err
+		}
+	}
+	return done, nil
+}

@@ -1,0 +1,350 @@
+package standin
+
+import (
+	"encoding/xml"
+	"hash"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+)
+
+// keptHeaders are given back with the object as they came.
+var keptHeaders = []string{"Content-Type", "Cache-Control", "Content-Disposition", "Content-Language", "Expires"}
+
+// newVersion is what a request's headers say of the object it makes.
+func newVersion(r *http.Request, key string) version {
+	v := version{Key: key, Modified: now(), Class: r.Header.Get("X-Amz-Storage-Class"), Header: map[string]string{}, Meta: map[string]string{}}
+	if v.Class == "STANDARD" {
+		v.Class = ""
+	}
+	for _, name := range keptHeaders {
+		if value := r.Header.Get(name); value != "" {
+			v.Header[name] = value
+		}
+	}
+	for name, values := range r.Header {
+		if strings.HasPrefix(name, "X-Amz-Meta-") {
+			v.Meta[name] = values[0]
+		}
+	}
+	if tags, err := url.ParseQuery(r.Header.Get("X-Amz-Tagging")); err == nil && len(tags) > 0 {
+		v.Tags = map[string]string{}
+		for name, values := range tags {
+			v.Tags[name] = values[0]
+		}
+	}
+	return v
+}
+
+// conditions holds a write's If-Match and If-None-Match against what is there.
+func conditions(r *http.Request, current *version) error {
+	there := current != nil && !current.Marker
+	if match := r.Header.Get("If-Match"); match != "" && (!there || strings.Trim(match, `"`) != current.ETag) {
+		return fault(http.StatusPreconditionFailed, "PreconditionFailed", "If-Match does not hold")
+	}
+	if r.Header.Get("If-None-Match") == "*" && there {
+		return fault(http.StatusPreconditionFailed, "PreconditionFailed", "there is an object with this key")
+	}
+	return nil
+}
+
+// place makes v the newest version of its key, if the conditions hold.
+func (b *bucket) place(r *http.Request, v *version) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err := conditions(r, b.find(v.Key, "")); err != nil {
+		return err
+	}
+	v.ID = b.nextID()
+	var old *version
+	if v.ID == "null" {
+		old = b.find(v.Key, "null")
+	}
+	if err := b.commit(change{Put: v}); err != nil {
+		return err
+	}
+	if old != nil {
+		b.release(old.Body)
+	}
+	return nil
+}
+
+func (c *call) putObject() error {
+	b, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	if len(c.key) > 1024 {
+		return fault(http.StatusBadRequest, "KeyTooLongError", "the key is longer than 1,024 bytes")
+	}
+	b.mu.RLock()
+	err = conditions(c.r, b.find(c.key, "")) // before the body, to save it
+	b.mu.RUnlock()
+	if err != nil {
+		return err
+	}
+	got, err := c.s.receive(b, c.r)
+	if err != nil {
+		return err
+	}
+	v := newVersion(c.r, c.key)
+	v.Size, v.ETag, v.Sums, v.Body = got.size, got.etag, got.sums, got.body
+	if err := b.place(c.r, &v); err != nil {
+		b.release(got.body)
+		return err
+	}
+	c.describe(&v, true)
+	return nil
+}
+
+// describe sets the headers that tell of a version.
+func (c *call) describe(v *version, sums bool) {
+	h := c.w.Header()
+	h.Set("ETag", `"`+v.ETag+`"`)
+	if v.ID != "null" {
+		h.Set("X-Amz-Version-Id", v.ID)
+	}
+	if v.Class != "" {
+		h.Set("X-Amz-Storage-Class", v.Class)
+	}
+	if sums {
+		for name, sum := range v.Sums {
+			h.Set(name, sum)
+		}
+		h.Set("X-Amz-Checksum-Type", "FULL_OBJECT")
+	}
+}
+
+// pick finds the version a request asks for.
+func (c *call) pick(b *bucket, key, id string) (*version, error) {
+	b.mu.RLock()
+	v := b.find(key, id)
+	b.mu.RUnlock()
+	switch {
+	case v == nil && id != "":
+		return nil, fault(http.StatusNotFound, "NoSuchVersion", "there is no such version")
+	case v == nil:
+		return nil, fault(http.StatusNotFound, "NoSuchKey", "there is no such key")
+	case v.Marker && id != "":
+		c.w.Header().Set("X-Amz-Delete-Marker", "true")
+		return nil, fault(http.StatusMethodNotAllowed, "MethodNotAllowed", "this version is a delete marker")
+	case v.Marker:
+		c.w.Header().Set("X-Amz-Delete-Marker", "true")
+		return nil, fault(http.StatusNotFound, "NoSuchKey", "the newest version is a delete marker")
+	}
+	return v, nil
+}
+
+// getObject answers GetObject and HeadObject; ranges and conditions are
+// net/http's work.
+func (c *call) getObject() error {
+	b, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	v, err := c.pick(b, c.key, c.query.Get("versionId"))
+	if err != nil {
+		return err
+	}
+	body, done, err := b.content(v.Body, v.Size)
+	if err != nil {
+		return err
+	}
+	defer done()
+	c.describe(v, c.r.Header.Get("X-Amz-Checksum-Mode") == "ENABLED" && c.r.Header.Get("Range") == "")
+	h := c.w.Header()
+	h.Set("Content-Type", "binary/octet-stream")
+	for name, value := range v.Header {
+		h.Set(name, value)
+	}
+	for name, value := range v.Meta {
+		h.Set(name, value)
+	}
+	if len(v.Tags) > 0 {
+		h.Set("X-Amz-Tagging-Count", strconv.Itoa(len(v.Tags)))
+	}
+	http.ServeContent(c.w, c.r, "", v.Modified, body)
+	return nil
+}
+
+// remove removes a version for good, or lays a marker, or drops a plain object.
+func (b *bucket) remove(key, id string) (*version, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case id == "" && b.versioning != "":
+		marker := &version{Key: key, ID: b.nextID(), Marker: true, Modified: now()}
+		return marker, b.commit(change{Put: marker})
+	case id == "":
+		id = "null"
+	}
+	v := b.find(key, id)
+	if v == nil {
+		return nil, nil
+	}
+	if err := b.commit(change{Drop: &[2]string{key, id}}); err != nil {
+		return nil, err
+	}
+	b.release(v.Body)
+	return v, nil
+}
+
+func (c *call) deleteObject() error {
+	b, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	v, err := b.remove(c.key, c.query.Get("versionId"))
+	if err != nil {
+		return err
+	}
+	if v != nil && v.Marker {
+		c.w.Header().Set("X-Amz-Delete-Marker", "true")
+		c.w.Header().Set("X-Amz-Version-Id", v.ID)
+	}
+	c.w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (c *call) deleteMany() error {
+	b, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	type id struct {
+		Key       string
+		VersionId string `xml:",omitempty"`
+	}
+	var in struct {
+		Quiet  bool
+		Object []id
+	}
+	if err := c.document(&in); err != nil {
+		return err
+	}
+	var out struct {
+		XMLName xml.Name `xml:"DeleteResult"`
+		Deleted []id
+	}
+	for _, x := range in.Object {
+		if _, err := b.remove(x.Key, x.VersionId); err != nil {
+			return err
+		}
+		if !in.Quiet {
+			out.Deleted = append(out.Deleted, x)
+		}
+	}
+	return answer(c.w, out)
+}
+
+// copySource finds what a copy's source header names.
+func (c *call) copySource() (*bucket, *version, error) {
+	source, query, _ := strings.Cut(c.r.Header.Get("X-Amz-Copy-Source"), "?versionId=")
+	plain, err := url.PathUnescape(strings.TrimPrefix(source, "/"))
+	if err != nil {
+		return nil, nil, fault(http.StatusBadRequest, "InvalidArgument", "the copy source cannot be read")
+	}
+	bucketName, key, _ := strings.Cut(plain, "/")
+	b, err := c.s.bucketNamed(bucketName)
+	if err != nil {
+		return nil, nil, err
+	}
+	v, err := c.pick(b, key, query)
+	if err != nil {
+		return nil, nil, err
+	}
+	if match := c.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && strings.Trim(match, `"`) != v.ETag {
+		return nil, nil, fault(http.StatusPreconditionFailed, "PreconditionFailed", "the source has changed")
+	}
+	return b, v, nil
+}
+
+func (c *call) copyObject() error {
+	to, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	from, src, err := c.copySource()
+	if err != nil {
+		return err
+	}
+	body, done, err := from.content(src.Body, src.Size)
+	if err != nil {
+		return err
+	}
+	defer done()
+	v := newVersion(c.r, c.key)
+	if c.r.Header.Get("X-Amz-Metadata-Directive") != "REPLACE" {
+		v.Header, v.Meta = src.Header, src.Meta
+	}
+	if c.r.Header.Get("X-Amz-Tagging-Directive") != "REPLACE" {
+		v.Tags = src.Tags
+	}
+	v.Size, v.ETag, v.Sums = src.Size, src.ETag, src.Sums
+	if v.Body, err = store(to, body, src.Size, map[string]hash.Hash{}); err != nil {
+		return err
+	}
+	if err := to.place(c.r, &v); err != nil {
+		to.release(v.Body)
+		return err
+	}
+	if v.ID != "null" {
+		c.w.Header().Set("X-Amz-Version-Id", v.ID)
+	}
+	return answer(c.w, struct {
+		XMLName           xml.Name `xml:"CopyObjectResult"`
+		LastModified      string
+		ETag              string
+		ChecksumCRC64NVME string
+		ChecksumType      string
+	}{LastModified: v.Modified.Format(isoForm), ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: v.Sums[ownSum], ChecksumType: "FULL_OBJECT"})
+}
+
+type tagging struct {
+	XMLName xml.Name `xml:"Tagging"`
+	TagSet  struct{ Tag []tag }
+}
+
+type tag struct{ Key, Value string }
+
+func (c *call) getTags() error {
+	b, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	v, err := c.pick(b, c.key, c.query.Get("versionId"))
+	if err != nil {
+		return err
+	}
+	var out tagging
+	for name, value := range v.Tags {
+		out.TagSet.Tag = append(out.TagSet.Tag, tag{name, value})
+	}
+	return answer(c.w, out)
+}
+
+// putTags answers PutObjectTagging and DeleteObjectTagging.
+func (c *call) putTags() error {
+	b, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	v, err := c.pick(b, c.key, c.query.Get("versionId"))
+	if err != nil {
+		return err
+	}
+	tags := map[string]string{}
+	if c.r.Method == http.MethodPut {
+		var in tagging
+		if err := c.document(&in); err != nil {
+			return err
+		}
+		for _, t := range in.TagSet.Tag {
+			tags[t.Key] = t.Value
+		}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.commit(change{Retag: &retag{v.Key, v.ID, tags}})
+}
