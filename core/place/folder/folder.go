@@ -150,10 +150,10 @@ func (f *Folder) fail(op, key string, err error) error {
 		err = linkErr.Err
 	}
 	switch {
-	case errors.Is(err, syscall.ENOTDIR) && op != "stat" && op != "read":
+	case errors.Is(err, syscall.ENOTDIR) && (op == "write" || op == "begin"):
 		kind, err = place.BadName, errors.New("a file stands where a folder is needed")
 	case errors.Is(err, syscall.ENOTDIR):
-		kind = place.NotFound
+		kind, err = place.NotFound, errors.New("a file stands where a folder should be")
 	case errors.Is(err, syscall.EISDIR):
 		kind, err = place.BadName, errors.New("a folder stands where the file should be")
 	case strings.Contains(err.Error(), "escapes from parent"):

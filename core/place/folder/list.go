@@ -25,7 +25,7 @@ func (f *Folder) List(ctx context.Context, prefix string, opts place.ListOptions
 		if dirKey != "" && f.CheckName(strings.TrimSuffix(dirKey, "/")) != nil {
 			return // nothing can lie there
 		}
-		dir, err := f.end.root.Open(f.path(dirKey))
+		dir, err := f.end.root.OpenFile(f.path(dirKey), os.O_RDONLY|unix.O_DIRECTORY, 0)
 		if err != nil {
 			if dirKey != "" && (errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR)) {
 				return // a prefix nothing has
