@@ -125,6 +125,12 @@ type Abilities struct {
 	// Conditions tells that [IfAbsent] and [IfStill] are decided by the place
 	// in the moment of writing.
 	Conditions bool
+	// MakesRoot tells that a place that is not there comes into being with the
+	// first Write, as a subfolder does and a bucket does not.
+	MakesRoot bool
+	// Tree tells that a key cannot be both an object and the folder of others:
+	// "a" excludes "a/b".
+	Tree bool
 	// MaxKey is the longest key in bytes, the place's root included.
 	MaxKey int
 }

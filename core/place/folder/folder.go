@@ -93,7 +93,8 @@ func (f *Folder) Abilities() place.Abilities {
 		KeepsTimes: true, KeepsModes: true,
 		TimeStep:   time.Nanosecond,
 		Conditions: true,
-		MaxKey:     maxPart - 1,
+		MakesRoot:  true, Tree: true,
+		MaxKey: maxPart - 1,
 	}
 }
 

@@ -38,7 +38,7 @@ func (f *Folder) Begin(ctx context.Context, key string, opts place.WriteOptions)
 	}
 	up := place.Upload{Key: key, ID: rand.Text()[:16], Begun: time.Now()}
 	data, log := partFiles(f, up)
-	_, file, err := f.create(key, path.Base(data))
+	_, file, err := f.create(key, path.Base(data), os.O_EXCL)
 	if err != nil {
 		return up, f.fail("begin", key, err)
 	}

@@ -6,12 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"hash/fnv"
 	"io"
 	"io/fs"
 	"os"
 	"path"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"lumtra/core/object"
 	"lumtra/core/place"
@@ -22,7 +25,7 @@ func (f *Folder) Write(ctx context.Context, key string, body io.Reader, size int
 	if err := f.CheckName(key); err != nil {
 		return object.Entry{}, err
 	}
-	temp, file, err := f.create(key, ours+rand.Text()[:16]+".tmp")
+	temp, file, err := f.temporary(key)
 	if err != nil {
 		return object.Entry{}, f.fail("write", key, err)
 	}
@@ -38,17 +41,40 @@ func (f *Folder) Write(ctx context.Context, key string, body io.Reader, size int
 }
 
 // create makes a file of ours in the folder the key lies in, and that folder.
-func (f *Folder) create(key, name string) (string, *os.File, error) {
+func (f *Folder) create(key, name string, flags int) (string, *os.File, error) {
 	dir := path.Dir(f.path(key))
 	temp := path.Join(dir, name)
-	file, err := f.end.root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	file, err := f.end.root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|flags, 0o666)
 	if errors.Is(err, fs.ErrNotExist) && dir != "." {
 		if err := f.end.root.MkdirAll(dir, 0o777); err != nil {
 			return "", nil, err
 		}
-		file, err = f.end.root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+		file, err = f.end.root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|flags, 0o666)
 	}
 	return temp, file, err
+}
+
+// temporary makes the file a key's content is written to first. Its name
+// follows from the key, so that what a killed run left behind is taken over by
+// the next try and not left for ever; a lock tells whether someone else, alive,
+// is writing to it, who is then left alone.
+func (f *Folder) temporary(key string) (string, *os.File, error) {
+	h := fnv.New64a()
+	h.Write([]byte(key))
+	temp, file, err := f.create(key, fmt.Sprintf("%s%016x.tmp", ours, h.Sum64()), 0)
+	if err != nil {
+		return temp, file, err
+	}
+	if unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+		// Renamed or removed between opening and locking, it is not ours.
+		there, err := f.end.root.Lstat(temp)
+		mine, err2 := file.Stat()
+		if err == nil && err2 == nil && os.SameFile(there, mine) {
+			return temp, file, file.Truncate(0)
+		}
+	}
+	file.Close()
+	return f.create(key, ours+rand.Text()[:16]+".tmp", os.O_EXCL)
 }
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}

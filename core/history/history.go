@@ -1,0 +1,152 @@
+package history
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver
+
+	"lumtra/core/transfer"
+)
+
+// End is how a run ended.
+type End string
+
+// The ends.
+const (
+	Running  End = "running"
+	Clean    End = "done"
+	Failures End = "done with failures"
+	Stopped  End = "stopped"
+	Broken   End = "broken off" // an error that made going on senseless
+)
+
+// Run is one run of a plan.
+type Run struct {
+	ID    int64
+	Job   string
+	Plan  int
+	Began time.Time
+	Ended time.Time // zero while running
+	End   End
+	// Planned is what the plan moves in all; Objects and Bytes what this run
+	// did, Before what earlier runs of the plan had done.
+	PlannedObjects, PlannedBytes int64
+	Objects, Bytes               int64
+	Before                       int64
+	Failed, Retries              int64
+	Problems                     []transfer.Problem
+	Samples                      []transfer.Sample
+	// Gaps is what the plan's surveys could not list.
+	Gaps int64
+	// Note says why a run broke off.
+	Note string
+	// Pid is the process that runs it.
+	Pid int
+}
+
+// DB is the history. Its methods may be called from many goroutines.
+type DB struct{ db *sql.DB }
+
+const schema = `
+CREATE TABLE IF NOT EXISTS runs (
+	id INTEGER PRIMARY KEY,
+	job TEXT NOT NULL, plan INTEGER NOT NULL,
+	began INTEGER NOT NULL, ended INTEGER NOT NULL DEFAULT 0, -- microseconds since 1970
+	outcome TEXT NOT NULL,
+	planned_objects INTEGER NOT NULL, planned_bytes INTEGER NOT NULL,
+	objects INTEGER NOT NULL DEFAULT 0, bytes INTEGER NOT NULL DEFAULT 0, before INTEGER NOT NULL DEFAULT 0,
+	failed INTEGER NOT NULL DEFAULT 0, retries INTEGER NOT NULL DEFAULT 0,
+	gaps INTEGER NOT NULL DEFAULT 0, note TEXT NOT NULL DEFAULT '', pid INTEGER NOT NULL DEFAULT 0,
+	problems TEXT NOT NULL DEFAULT '[]', samples TEXT NOT NULL DEFAULT '[]'
+);
+CREATE INDEX IF NOT EXISTS runs_by_job ON runs (job, began);
+CREATE INDEX IF NOT EXISTS runs_by_time ON runs (began);
+`
+
+// Open opens or makes the history at path.
+func Open(path string) (*DB, error) {
+	// Several processes may write; each waits for the others a while.
+	dsn := "file:" + url.PathEscape(path) + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"
+	db, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := db.Exec(schema); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the history %s cannot be opened: %w", path, err)
+	}
+	return &DB{db}, nil
+}
+
+// Close closes the history.
+func (h *DB) Close() error { return h.db.Close() }
+
+// Begin notes the start of a run and sets its ID.
+func (h *DB) Begin(ctx context.Context, r *Run) error {
+	res, err := h.db.ExecContext(ctx,
+		`INSERT INTO runs (job, plan, began, outcome, planned_objects, planned_bytes, gaps, pid) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Job, r.Plan, r.Began.UnixMicro(), Running, r.PlannedObjects, r.PlannedBytes, r.Gaps, r.Pid)
+	if err == nil {
+		r.ID, err = res.LastInsertId()
+	}
+	return err
+}
+
+// Save writes the run as it stands; with an End other than Running it is over.
+func (h *DB) Save(ctx context.Context, r *Run) error {
+	problems, err := json.Marshal(r.Problems)
+	if err != nil {
+		return err
+	}
+	samples, err := json.Marshal(r.Samples)
+	if err != nil {
+		return err
+	}
+	ended := int64(0)
+	if !r.Ended.IsZero() {
+		ended = r.Ended.UnixMicro()
+	}
+	_, err = h.db.ExecContext(ctx,
+		`UPDATE runs SET ended=?, outcome=?, objects=?, bytes=?, before=?, failed=?, retries=?, note=?, problems=?, samples=? WHERE id=?`,
+		ended, r.End, r.Objects, r.Bytes, r.Before, r.Failed, r.Retries, r.Note, problems, samples, r.ID)
+	return err
+}
+
+// Runs lists runs that began at or after since, newest first, at most limit;
+// job "" means all jobs.
+func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) ([]Run, error) {
+	rows, err := h.db.QueryContext(ctx,
+		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples
+		 FROM runs WHERE (?1 = '' OR job = ?1) AND began >= ?2 ORDER BY began DESC, id DESC LIMIT ?3`, job, since.UnixMicro(), limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var runs []Run
+	for rows.Next() {
+		var r Run
+		var began, ended int64
+		var problems, samples []byte
+		if err := rows.Scan(&r.ID, &r.Job, &r.Plan, &began, &ended, &r.End, &r.PlannedObjects, &r.PlannedBytes, &r.Objects, &r.Bytes,
+			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples); err != nil {
+			return nil, err
+		}
+		r.Began = time.UnixMicro(began)
+		if ended != 0 {
+			r.Ended = time.UnixMicro(ended)
+		}
+		if err := json.Unmarshal(problems, &r.Problems); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(samples, &r.Samples); err != nil {
+			return nil, err
+		}
+		runs = append(runs, r)
+	}
+	return runs, rows.Err()
+}

@@ -1,0 +1,171 @@
+package plan
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"lumtra/core/catalog"
+	"lumtra/core/segment"
+)
+
+const magic = "LUMTRAP1"
+
+// Judge is how two objects of one key are told to be the same.
+type Judge string
+
+// The ways to judge.
+const (
+	// BySizeAndTime: same size, and the times agree; where the target only
+	// knows when it stored an object, not modified since then.
+	BySizeAndTime Judge = "size-and-time"
+	// ByContent: the checksums agree. Slower: folders are read, stores asked
+	// object by object.
+	ByContent Judge = "content"
+)
+
+// Total counts effects.
+type Total struct {
+	Count, Bytes int64
+}
+
+// Totals count effects by kind.
+type Totals [kindCount]Total
+
+// Add counts one effect.
+func (t *Totals) Add(e *Effect) {
+	t[e.Kind].Count++
+	t[e.Kind].Bytes += e.Bytes()
+}
+
+// Work is what a run of the plan has to do: everything but Same, Extra and Blocked.
+func (t *Totals) Work() (sum Total) {
+	for _, k := range []Kind{Add, Change, Meta, Remove} {
+		sum.Count += t[k].Count
+		sum.Bytes += t[k].Bytes
+	}
+	return sum
+}
+
+// All counts every effect.
+func (t *Totals) All() (sum Total) {
+	for _, x := range t {
+		sum.Count += x.Count
+		sum.Bytes += x.Bytes
+	}
+	return sum
+}
+
+// Map is the totals by the kinds' names, without empty ones.
+func (t *Totals) Map() map[Kind]Total {
+	m := map[Kind]Total{}
+	for k, x := range t {
+		if x.Count > 0 {
+			m[Kind(k)] = x
+		}
+	}
+	return m
+}
+
+// Info is what a plan says of itself.
+type Info struct {
+	Job    string
+	Number int
+	Made   time.Time
+	Judge  Judge
+	// Source and Target tell of the two surveys the plan rests on.
+	Source, Target catalog.Info
+	Totals         Totals
+	// Held are the guards that hold the plan back, in words; a person has to
+	// let it go.
+	Held []string `json:",omitempty"`
+	// Print is a fingerprint of the job as it was, so that a plan is not
+	// run with a job that has changed since.
+	Print string
+}
+
+// Plan is an open plan file.
+type Plan struct {
+	Info Info
+	Path string
+	seg  *segment.Reader
+}
+
+// Open opens a plan file.
+func Open(path string) (*Plan, error) {
+	p := &Plan{Path: path}
+	var err error
+	p.seg, err = segment.Open(path, magic, &p.Info)
+	return p, err
+}
+
+// Close closes the file.
+func (p *Plan) Close() error { return p.seg.Close() }
+
+// Count is the number of effects of all kinds. Effects are numbered in order
+// from 0; the number names an effect in a ledger.
+func (p *Plan) Count() int64 { return p.seg.Count() }
+
+// Effects walks the effects with keys from the given one on.
+func (p *Plan) Effects(from string) *Cursor { return &Cursor{seg: p.seg.Cursor(from)} }
+
+// Cursor is a walk through a plan. It is not for concurrent use.
+type Cursor struct {
+	seg    *segment.Cursor
+	effect Effect
+	err    error
+}
+
+// Next moves on and tells whether there is an effect.
+func (c *Cursor) Next() bool {
+	if c.err != nil || !c.seg.Next() {
+		return false
+	}
+	c.err = c.effect.decode(string(c.seg.Key()), c.seg.Payload())
+	return c.err == nil
+}
+
+// Effect is the current effect. The next call to Next overwrites it, but not
+// the entries it points to.
+func (c *Cursor) Effect() *Effect { return &c.effect }
+
+// Err is what ended the walk early.
+func (c *Cursor) Err() error {
+	if c.err != nil {
+		return c.err
+	}
+	return c.seg.Err()
+}
+
+const suffix = ".plan"
+
+// FileName is the name of a job's plan with the given number in its folder.
+func FileName(number int) string { return fmt.Sprintf("%04d%s", number, suffix) }
+
+// Numbers lists the plans in a job's folder, oldest first. A folder that is
+// not there has none.
+func Numbers(dir string) ([]int, error) {
+	files, err := os.ReadDir(dir)
+	if err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	var numbers []int
+	for _, f := range files {
+		if digits, ok := strings.CutSuffix(f.Name(), suffix); ok {
+			if n, err := strconv.Atoi(digits); err == nil {
+				numbers = append(numbers, n)
+			}
+		}
+	}
+	slices.Sort(numbers)
+	return numbers, nil
+}
+
+// OpenNumber opens the plan with the number in a job's folder.
+func OpenNumber(dir string, number int) (*Plan, error) {
+	return Open(filepath.Join(dir, FileName(number)))
+}

@@ -1,0 +1,259 @@
+package proof
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync/atomic"
+	"time"
+	"unicode/utf8"
+
+	"lumtra/core/catalog"
+	"lumtra/core/compare"
+	"lumtra/core/inorder"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/retry"
+)
+
+// The files of a proof, in its folder.
+const (
+	SummaryFile     = "proof.json"
+	ManifestFile    = "manifest.jsonl"
+	DifferencesFile = "differences.jsonl"
+)
+
+// Verdict is what was found of one key.
+type Verdict string
+
+// The verdicts.
+const (
+	Same      Verdict = "same"
+	Different Verdict = "different"
+	Missing   Verdict = "missing" // at the target
+	Extra     Verdict = "extra"   // only at the target
+	Unproven  Verdict = "unproven"
+)
+
+// Summary is a proof in short.
+type Summary struct {
+	Job    string         `json:"job"`
+	Number int            `json:"number"`
+	Method compare.Method `json:"method"`
+	Source string         `json:"source"`
+	Target string         `json:"target"`
+	Began  time.Time      `json:"began"`
+	Ended  time.Time      `json:"ended"`
+	// Objects and bytes by verdict; Bytes are the source's, of extras the target's.
+	Objects map[Verdict]int64 `json:"objects"`
+	Bytes   map[Verdict]int64 `json:"bytes"`
+	// Gaps is how much of either side could not be listed. With any, nothing
+	// is proven of the whole.
+	Gaps int64 `json:"gaps"`
+}
+
+// Holds tells whether everything at the source is at the target with the same
+// content. Extras at the target do not matter here.
+func (s *Summary) Holds() bool {
+	return s.Gaps == 0 && s.Objects[Different]+s.Objects[Missing]+s.Objects[Unproven] == 0
+}
+
+// Line is a line of the manifest and of the differences.
+type Line struct {
+	// Key is the object's key as text; KeyBytes has it instead, in base64,
+	// when it is not valid UTF-8 and JSON could not carry it unharmed.
+	Key      string    `json:"key,omitempty"`
+	KeyBytes []byte    `json:"key_bytes,omitempty"`
+	Verdict  Verdict   `json:"verdict"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
+	Sum      string    `json:"sum,omitempty"` // "crc64nvme:0123…"
+	Why      string    `json:"why,omitempty"`
+}
+
+// Progress tells how far a proof has come. Any goroutine may read it.
+type Progress struct {
+	Objects, Bytes atomic.Int64
+}
+
+// Options are what the proof is of.
+type Options struct {
+	Job    string
+	Number int
+	Method compare.Method
+	// Workers is how many objects are compared at a time; 0 means a few per
+	// processor.
+	Workers int
+}
+
+// Run compares the two places along their catalogs and writes the proof's
+// files into dir, which it makes. Differences are the result, not an error.
+func Run(ctx context.Context, dir string, source, target place.Place, from, to *catalog.Catalog, progress *Progress, opts Options) (*Summary, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	manifest, err := create(filepath.Join(dir, ManifestFile))
+	if err != nil {
+		return nil, err
+	}
+	defer manifest.file.Close()
+	differences, err := create(filepath.Join(dir, DifferencesFile))
+	if err != nil {
+		return nil, err
+	}
+	defer differences.file.Close()
+	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Source: source.Name(), Target: target.Name(),
+		Began: time.Now(), Objects: map[Verdict]int64{}, Bytes: map[Verdict]int64{}, Gaps: from.Info.Missed + to.Info.Missed}
+	if opts.Workers <= 0 {
+		opts.Workers = 4 * runtime.NumCPU()
+	}
+	c := &comparing{source: source, target: target, method: opts.Method, merge: catalog.NewMerge(from.Cursor(""), to.Cursor(""))}
+	err = inorder.Map(ctx, opts.Workers, c.next, c.compare, func(l Line) error {
+		sum.Objects[l.Verdict]++
+		sum.Bytes[l.Verdict] += l.Size
+		if progress != nil {
+			progress.Objects.Add(1)
+			progress.Bytes.Add(l.Size)
+		}
+		if l.Verdict != Same {
+			if err := differences.write(l); err != nil {
+				return err
+			}
+		}
+		return manifest.write(l)
+	})
+	sum.Ended = time.Now()
+	if err := errors.Join(err, c.merge.Err(), manifest.finish(), differences.finish()); err != nil {
+		return nil, err
+	}
+	doc, err := json.MarshalIndent(sum, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	return sum, os.WriteFile(filepath.Join(dir, SummaryFile), append(doc, '\n'), 0o644)
+}
+
+type comparing struct {
+	source, target place.Place
+	method         compare.Method
+	merge          *catalog.Merge
+}
+
+// pair is a key with what either side has of it.
+type pair struct{ a, b *object.Entry }
+
+func (c *comparing) next() (pair, bool) {
+	for c.merge.Next() {
+		// A link or a device is not content: nobody promised to copy it.
+		if a := c.merge.A; a != nil && a.Kind == object.Special {
+			continue
+		}
+		return pair{clone(c.merge.A), clone(c.merge.B)}, true
+	}
+	return pair{}, false
+}
+
+// clone gives an entry of its own, since the merge overwrites its.
+func clone(e *object.Entry) *object.Entry {
+	if e == nil {
+		return nil
+	}
+	own := *e
+	return &own
+}
+
+func (c *comparing) compare(ctx context.Context, p pair) Line {
+	switch {
+	case p.a == nil:
+		return line(p.b, Extra, "only at the target")
+	case p.b == nil:
+		return line(p.a, Missing, "not at the target")
+	}
+	var res compare.Result
+	err := retry.Usual.Do(ctx, func(int) (err error) {
+		res, err = compare.Contents(ctx, c.method, c.source, p.a, c.target, p.b)
+		return err
+	})
+	var l Line
+	switch {
+	case err != nil:
+		l = line(p.a, Unproven, err.Error())
+	case res.Same:
+		l = line(p.a, Same, "")
+	default:
+		l = line(p.a, Different, res.Why)
+	}
+	if res.Sum.Kind != object.NoSum {
+		l.Sum = res.Sum.String()
+	}
+	return l
+}
+
+func line(e *object.Entry, v Verdict, why string) Line {
+	l := Line{Key: e.Key, Verdict: v, Size: e.Size, Modified: e.Modified.UTC(), Why: why}
+	if !utf8.ValidString(e.Key) {
+		l.Key, l.KeyBytes = "", []byte(e.Key)
+	}
+	return l
+}
+
+// jsonLines is a file of one JSON document a line.
+type jsonLines struct {
+	file *os.File
+	out  *bufio.Writer
+	enc  *json.Encoder
+}
+
+func create(path string) (*jsonLines, error) {
+	f, err := os.Create(path)
+	if err != nil {
+		return nil, err
+	}
+	out := bufio.NewWriterSize(f, 128<<10)
+	return &jsonLines{f, out, json.NewEncoder(out)}, nil
+}
+
+func (j *jsonLines) write(l Line) error { return j.enc.Encode(l) }
+
+func (j *jsonLines) finish() error {
+	return errors.Join(j.out.Flush(), j.file.Sync())
+}
+
+// ReadDifferences reads up to most lines of a proof's differences.
+func ReadDifferences(dir string, most int) ([]Line, error) {
+	f, err := os.Open(filepath.Join(dir, DifferencesFile))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	var lines []Line
+	for dec := json.NewDecoder(bufio.NewReader(f)); len(lines) < most; {
+		var l Line
+		if err := dec.Decode(&l); err == io.EOF {
+			break
+		} else if err != nil {
+			return lines, fmt.Errorf("%s: %w", f.Name(), err)
+		}
+		if l.KeyBytes != nil {
+			l.Key = string(l.KeyBytes)
+		}
+		lines = append(lines, l)
+	}
+	return lines, nil
+}
+
+// Read reads the summary of the proof in dir.
+func Read(dir string) (*Summary, error) {
+	raw, err := os.ReadFile(filepath.Join(dir, SummaryFile))
+	if err != nil {
+		return nil, err
+	}
+	s := &Summary{}
+	return s, json.Unmarshal(raw, s)
+}

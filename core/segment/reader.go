@@ -1,0 +1,189 @@
+package segment
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"sort"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// ErrDamaged means that a file is not, or no longer, what a Writer wrote.
+var ErrDamaged = errors.New("the file is damaged or cut short")
+
+// Reader gives out cursors over one finished file. It may be shared.
+type Reader struct {
+	path   string
+	file   *os.File
+	frames []frameInfo
+	count  int64
+}
+
+// Open opens a file of the kind magic and reads its meta into meta.
+func Open(path, magic string, meta any) (*Reader, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	r := &Reader{path: path, file: file}
+	if err := r.readFooter(magic, meta); err != nil {
+		file.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return r, nil
+}
+
+func (r *Reader) readFooter(magic string, meta any) error {
+	info, err := r.file.Stat()
+	if err != nil {
+		return err
+	}
+	head, tail := make([]byte, magicSize), make([]byte, 16+magicSize)
+	if info.Size() < int64(len(head)+len(tail)) {
+		return ErrDamaged
+	}
+	if _, err := r.file.ReadAt(head, 0); err != nil {
+		return err
+	}
+	if _, err := r.file.ReadAt(tail, info.Size()-int64(len(tail))); err != nil {
+		return err
+	}
+	if string(head) != magic || string(tail[16:]) != magic {
+		return ErrDamaged
+	}
+	at, size := int64(binary.LittleEndian.Uint64(tail)), int64(binary.LittleEndian.Uint64(tail[8:]))
+	if at < magicSize || size < 0 || at+size != info.Size()-int64(len(tail)) {
+		return ErrDamaged
+	}
+	packed := make([]byte, size)
+	if _, err := r.file.ReadAt(packed, at); err != nil {
+		return err
+	}
+	unzip, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	defer unzip.Close()
+	doc, err := unzip.DecodeAll(packed, nil)
+	if err != nil {
+		return fmt.Errorf("%w (%v)", ErrDamaged, err)
+	}
+	var f footer
+	if err := json.Unmarshal(doc, &f); err != nil {
+		return fmt.Errorf("%w (%v)", ErrDamaged, err)
+	}
+	r.frames = f.Frames
+	for _, x := range f.Frames {
+		r.count += int64(x.Records)
+	}
+	return json.Unmarshal(f.Meta, meta)
+}
+
+// Count is the number of records.
+func (r *Reader) Count() int64 { return r.count }
+
+// Close closes the file; its cursors end with an error.
+func (r *Reader) Close() error { return r.file.Close() }
+
+// Cursor starts at the first record whose key is at least from.
+func (r *Reader) Cursor(from string) *Cursor {
+	// The last frame that begins at or before from, since it may reach over it.
+	i := sort.Search(len(r.frames), func(i int) bool { return string(r.frames[i].First) > from })
+	return &Cursor{r: r, frame: max(i-1, 0), from: from}
+}
+
+// Cursor walks the records in order. It is not for concurrent use, and holds
+// nothing that needs closing.
+type Cursor struct {
+	r      *Reader
+	unzip  *zstd.Decoder
+	frame  int
+	packed []byte
+	raw    []byte
+	rest   []byte
+	key    []byte
+	value  []byte
+	from   string
+	err    error
+}
+
+// Next moves to the next record and tells whether there is one.
+func (c *Cursor) Next() bool {
+	for c.err == nil {
+		if len(c.rest) == 0 {
+			if c.frame >= len(c.r.frames) {
+				return false
+			}
+			c.load()
+			continue
+		}
+		c.record()
+		if c.err == nil && string(c.key) >= c.from {
+			c.from = ""
+			return true
+		}
+	}
+	return false
+}
+
+func (c *Cursor) load() {
+	if c.unzip == nil {
+		if c.unzip, c.err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true)); c.err != nil {
+			return
+		}
+	}
+	f := c.r.frames[c.frame]
+	c.frame++
+	if int64(cap(c.packed)) < f.Length {
+		c.packed = make([]byte, f.Length)
+	}
+	c.packed = c.packed[:f.Length]
+	if _, err := c.r.file.ReadAt(c.packed, f.Offset); err != nil {
+		c.err = fmt.Errorf("%s: %w", c.r.path, err)
+		return
+	}
+	raw, err := c.unzip.DecodeAll(c.packed, c.raw[:0])
+	if err != nil {
+		c.err = fmt.Errorf("%s: %w (%v)", c.r.path, ErrDamaged, err)
+		return
+	}
+	c.raw, c.rest, c.key = raw, raw, c.key[:0]
+}
+
+func (c *Cursor) record() {
+	shared, ok1 := c.uvarint()
+	size, ok2 := c.uvarint()
+	if !ok1 || !ok2 || shared > uint64(len(c.key)) || size > uint64(len(c.rest)) {
+		c.err = fmt.Errorf("%s: %w", c.r.path, ErrDamaged)
+		return
+	}
+	c.key = append(c.key[:shared], c.rest[:size]...)
+	c.rest = c.rest[size:]
+	size, ok1 = c.uvarint()
+	if !ok1 || size > uint64(len(c.rest)) {
+		c.err = fmt.Errorf("%s: %w", c.r.path, ErrDamaged)
+		return
+	}
+	c.value, c.rest = c.rest[:size], c.rest[size:]
+}
+
+func (c *Cursor) uvarint() (uint64, bool) {
+	v, n := binary.Uvarint(c.rest)
+	if n <= 0 {
+		return 0, false
+	}
+	c.rest = c.rest[n:]
+	return v, true
+}
+
+// Key is the current record's key. The bytes are good until the next Next.
+func (c *Cursor) Key() []byte { return c.key }
+
+// Payload is the current record's payload, good until the next Next.
+func (c *Cursor) Payload() []byte { return c.value }
+
+// Err is what ended the walk early, nil at the end of the file.
+func (c *Cursor) Err() error { return c.err }

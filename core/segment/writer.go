@@ -1,0 +1,142 @@
+package segment
+
+import (
+	"bufio"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+const (
+	magicSize  = 8
+	frameBytes = 128 << 10 // of records, before compression
+)
+
+// frameInfo is one line of the index.
+type frameInfo struct {
+	First   []byte // key of the first record; bytes, since keys need not be text
+	Offset  int64
+	Length  int64
+	Records int
+}
+
+type footer struct {
+	Meta   json.RawMessage
+	Frames []frameInfo
+}
+
+// Writer makes one file. It is not for concurrent use.
+type Writer struct {
+	path, magic string
+	file        *os.File
+	out         *bufio.Writer
+	zip         *zstd.Encoder
+	offset      int64
+	frames      []frameInfo
+	raw, packed []byte
+	first       []byte
+	records     int
+	last        []byte
+	any         bool
+}
+
+// Create starts the file path; magic is eight bytes that name the kind. Until
+// Finish it has a temporary name beside it.
+func Create(path, magic string) (*Writer, error) {
+	if len(magic) != magicSize {
+		panic("segment: a magic has 8 bytes")
+	}
+	zip, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(frameBytes))
+	if err != nil {
+		return nil, err
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
+	if err != nil {
+		return nil, err
+	}
+	w := &Writer{path: path, magic: magic, file: file, out: bufio.NewWriterSize(file, 256<<10), zip: zip, offset: magicSize}
+	_, err = w.out.WriteString(magic)
+	return w, err
+}
+
+// Add appends a record. Keys must come in strictly rising byte order.
+func (w *Writer) Add(key string, payload []byte) error {
+	if w.any && key <= string(w.last) {
+		return fmt.Errorf("segment: key %q does not follow %q", key, w.last)
+	}
+	if w.records == 0 {
+		w.first = append(w.first[:0], key...)
+		w.last = w.last[:0] // every frame can be read on its own
+	}
+	shared := 0
+	for shared < len(key) && shared < len(w.last) && key[shared] == w.last[shared] {
+		shared++
+	}
+	w.raw = binary.AppendUvarint(w.raw, uint64(shared))
+	w.raw = binary.AppendUvarint(w.raw, uint64(len(key)-shared))
+	w.raw = append(w.raw, key[shared:]...)
+	w.raw = binary.AppendUvarint(w.raw, uint64(len(payload)))
+	w.raw = append(w.raw, payload...)
+	w.last = append(w.last[:0], key...)
+	w.any = true
+	if w.records++; len(w.raw) >= frameBytes {
+		return w.flush()
+	}
+	return nil
+}
+
+func (w *Writer) flush() error {
+	if w.records == 0 {
+		return nil
+	}
+	w.packed = w.zip.EncodeAll(w.raw, w.packed[:0])
+	w.frames = append(w.frames, frameInfo{append([]byte(nil), w.first...), w.offset, int64(len(w.packed)), w.records})
+	w.offset += int64(len(w.packed))
+	w.raw, w.records = w.raw[:0], 0
+	_, err := w.out.Write(w.packed)
+	return err
+}
+
+// Finish writes the index with meta, which must marshal to JSON, brings the
+// file to the disk and gives it its name.
+func (w *Writer) Finish(meta any) error {
+	defer w.Abandon()
+	if err := w.flush(); err != nil {
+		return err
+	}
+	raw, err := json.Marshal(meta)
+	if err != nil {
+		return err
+	}
+	doc, err := json.Marshal(footer{raw, w.frames})
+	if err != nil {
+		return err
+	}
+	packed := w.zip.EncodeAll(doc, nil)
+	packed = binary.LittleEndian.AppendUint64(packed, uint64(w.offset))
+	packed = binary.LittleEndian.AppendUint64(packed, uint64(len(packed)-8))
+	if _, err := w.out.Write(append(packed, w.magic...)); err != nil {
+		return err
+	}
+	if err := w.out.Flush(); err != nil {
+		return err
+	}
+	if err := w.file.Sync(); err != nil {
+		return err
+	}
+	if err := w.file.Close(); err != nil {
+		return err
+	}
+	return os.Rename(w.file.Name(), w.path)
+}
+
+// Abandon drops an unfinished file. After Finish it does nothing.
+func (w *Writer) Abandon() {
+	w.zip.Close()
+	w.file.Close()
+	os.Remove(w.file.Name()) // gone by now if it was renamed
+}

@@ -1,0 +1,219 @@
+package transfer
+
+import (
+	"io"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Meter measures a run while it goes. The zero value is ready; Snapshot may be
+// called at any time from any goroutine.
+type Meter struct {
+	objects, bytes, failed, retries atomic.Int64
+	reading, writing                atomic.Int64 // nanoseconds, summed over streams
+
+	mu       sync.Mutex
+	began    time.Time
+	ended    time.Time
+	step     time.Duration
+	samples  []Sample
+	last     Sample
+	flights  map[*flight]struct{}
+	problems []Problem
+}
+
+// Sample is a point of the run's curve: totals at a time since the start.
+type Sample struct {
+	At             time.Duration
+	Bytes, Objects int64
+}
+
+// PartState is what is happening to a part.
+type PartState uint8
+
+// The states of a part.
+const (
+	Waiting PartState = iota
+	Moving
+	Again // moving, after a failure
+	Done
+)
+
+// Flight is an object on its way.
+type Flight struct {
+	Key        string
+	Size, Sent int64
+	Parts      []PartState // nil for an object sent whole
+	Tries      int
+	Began      time.Time
+}
+
+// Problem is a cause of failures with some of the objects it struck.
+type Problem struct {
+	Cause, Advice string
+	Count         int64
+	Keys          []string // the first few
+	Detail        string   // the first error in full
+}
+
+// Snapshot is a copy of the state of a run.
+type Snapshot struct {
+	Began, Ended     time.Time
+	Objects, Bytes   int64 // finished objects; bytes sent
+	Failed, Retries  int64
+	Reading, Writing time.Duration
+	Samples          []Sample
+	Flights          []Flight // longest under way first
+	Problems         []Problem
+}
+
+const (
+	firstStep  = 250 * time.Millisecond
+	maxSamples = 2048
+	keptKeys   = 50
+)
+
+func (m *Meter) start() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.began, m.step = time.Now(), firstStep
+	m.flights = map[*flight]struct{}{}
+	m.samples = append(m.samples[:0], Sample{})
+}
+
+// watch samples the totals until stop is closed. The curve of a long run is
+// kept in fewer, wider steps.
+func (m *Meter) watch(stop <-chan struct{}) {
+	tick := time.NewTicker(firstStep)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			m.sample(false)
+		case <-stop:
+			m.sample(true)
+			return
+		}
+	}
+}
+
+func (m *Meter) sample(final bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := Sample{time.Since(m.began), m.bytes.Load(), m.objects.Load()}
+	if final {
+		m.ended = time.Now()
+	} else if s.At-m.samples[len(m.samples)-1].At < m.step-firstStep/2 {
+		return
+	}
+	if m.samples = append(m.samples, s); len(m.samples) > maxSamples {
+		kept := m.samples[:0]
+		for i := 0; i < len(m.samples); i += 2 {
+			kept = append(kept, m.samples[i])
+		}
+		m.samples, m.step = kept, m.step*2
+	}
+}
+
+// Snapshot copies the present state.
+func (m *Meter) Snapshot() Snapshot {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := Snapshot{
+		Began: m.began, Ended: m.ended,
+		Objects: m.objects.Load(), Bytes: m.bytes.Load(), Failed: m.failed.Load(), Retries: m.retries.Load(),
+		Reading: time.Duration(m.reading.Load()), Writing: time.Duration(m.writing.Load()),
+		Samples: slices.Clone(m.samples), Problems: slices.Clone(m.problems),
+	}
+	for f := range m.flights {
+		s.Flights = append(s.Flights, f.snapshot())
+	}
+	slices.SortFunc(s.Flights, func(a, b Flight) int { return a.Began.Compare(b.Began) })
+	for i := range s.Problems {
+		s.Problems[i].Keys = slices.Clone(s.Problems[i].Keys)
+	}
+	return s
+}
+
+// flight is an object on its way, as its streams see it.
+type flight struct {
+	m     *Meter
+	key   string
+	size  int64
+	began time.Time
+	sent  atomic.Int64
+	tries atomic.Int32
+	mu    sync.Mutex
+	parts []PartState
+}
+
+func (m *Meter) takeOff(key string, size int64, parts int) *flight {
+	f := &flight{m: m, key: key, size: size, began: time.Now()}
+	if parts > 0 {
+		f.parts = make([]PartState, parts)
+	}
+	m.mu.Lock()
+	m.flights[f] = struct{}{}
+	m.mu.Unlock()
+	return f
+}
+
+func (f *flight) land() {
+	f.m.mu.Lock()
+	delete(f.m.flights, f)
+	f.m.mu.Unlock()
+}
+
+func (f *flight) setPart(number int, s PartState) {
+	f.mu.Lock()
+	f.parts[number-1] = s
+	f.mu.Unlock()
+}
+
+func (f *flight) snapshot() Flight {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return Flight{f.key, f.size, f.sent.Load(), slices.Clone(f.parts), int(f.tries.Load()), f.began}
+}
+
+// body counts what passes through it and how long the source took. An attempt
+// that fails takes its count back.
+type body struct {
+	f    *flight
+	r    io.Reader
+	sent int64
+}
+
+func (b *body) Read(p []byte) (int, error) {
+	began := time.Now()
+	n, err := b.r.Read(p)
+	b.f.m.reading.Add(int64(time.Since(began)))
+	b.sent += int64(n)
+	b.f.sent.Add(int64(n))
+	b.f.m.bytes.Add(int64(n))
+	return n, err
+}
+
+func (b *body) takeBack() {
+	b.f.sent.Add(-b.sent)
+	b.f.m.bytes.Add(-b.sent)
+	b.sent = 0
+}
+
+// problem files a failure under its cause.
+func (m *Meter) problem(key, cause, advice, detail string) {
+	m.failed.Add(1)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	i := slices.IndexFunc(m.problems, func(p Problem) bool { return p.Cause == cause })
+	if i < 0 {
+		i = len(m.problems)
+		m.problems = append(m.problems, Problem{Cause: cause, Advice: advice, Detail: detail})
+	}
+	p := &m.problems[i]
+	if p.Count++; len(p.Keys) < keptKeys {
+		p.Keys = append(p.Keys, key)
+	}
+}

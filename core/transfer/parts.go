@@ -1,0 +1,265 @@
+package transfer
+
+import (
+	"slices"
+	"sync"
+	"time"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// big is an object being sent in parts.
+type big struct {
+	*transfer
+	f        *flight
+	up       place.Upload
+	opts     place.WriteOptions
+	partSize int64
+
+	mu     sync.Mutex
+	parts  []place.Part // by number, zero where not there yet
+	left   int
+	failed error
+}
+
+// PartSize is the size of the parts of an object of the given size: the wanted
+// one, or as much more as it takes to stay within the target's limits.
+func PartSize(wanted, size int64, a place.Abilities) int64 {
+	part := max(wanted, a.MinPart)
+	if a.MaxParts > 0 {
+		if least := (size + int64(a.MaxParts) - 1) / int64(a.MaxParts); part < least {
+			const mib = 1 << 20
+			part = (least + mib - 1) / mib * mib
+		}
+	}
+	if a.MaxPart > 0 {
+		part = min(part, a.MaxPart)
+	}
+	return part
+}
+
+// feedParts opens the upload, or finds the one an earlier run left, and hands
+// its missing parts to the streams. The stream that ends the last one finishes
+// the object.
+func (t *transfer) feedParts() {
+	src := t.effect.Source
+	b := &big{transfer: t, partSize: PartSize(t.run.opts.PartSize, src.Size, t.target.Abilities())}
+	ready := make(chan bool, 1)
+	// Opening takes requests of its own: a stream does them.
+	if !t.hand(func() {
+		ok := false
+		defer func() { ready <- ok }() // also when it panics
+		ok = b.open()
+	}) || !<-ready {
+		return
+	}
+	for n := range b.parts {
+		if b.parts[n].Number != 0 {
+			continue
+		}
+		if !t.hand(func() { b.send(n + 1) }) {
+			b.f.land()
+			return
+		}
+	}
+}
+
+// open readies the upload. It returns false when there is nothing to send:
+// because it failed, or because all is there already.
+func (b *big) open() bool {
+	src := b.effect.Source
+	facts := *src
+	err := b.retry(func() (err error) {
+		if b.source.Abilities().StoredSums != object.NoSum { // a listing lacks metadata
+			facts, err = b.source.Stat(b.ctx, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.Mark()})
+		}
+		return err
+	})
+	if err != nil {
+		b.failedFor(err)
+		return false
+	}
+	b.opts = b.options(facts)
+	if b.ledger.upload(b.number) != nil {
+		if sum, ok := b.arrived(errLost); ok { // killed between finishing and noting it
+			b.succeeded(src.Size, sum)
+			return false
+		}
+	}
+	found, err := b.takeUp()
+	if err == nil && b.up.ID == "" {
+		err = b.retry(func() (err error) {
+			b.up, err = b.transfer.parts.Begin(b.ctx, b.effect.Key, b.opts)
+			return err
+		})
+		if err == nil {
+			if err := b.ledger.begun(b.number, b.up.ID, b.partSize); err != nil {
+				b.cancel(err)
+				return false
+			}
+		}
+	}
+	if err != nil {
+		b.failedFor(err)
+		return false
+	}
+	count := int((src.Size + b.partSize - 1) / b.partSize)
+	b.parts, b.left = make([]place.Part, count), count
+	b.f = b.meter.takeOff(b.effect.Key, src.Size, count)
+	b.f.tries.Store(1)
+	for _, p := range found {
+		if p.Number >= 1 && p.Number <= count && p.Size == b.size(p.Number) && p.Sum.Kind == object.CRC64NVME && b.parts[p.Number-1].Number == 0 {
+			b.parts[p.Number-1] = p
+			b.left--
+			b.f.setPart(p.Number, Done)
+			b.f.sent.Add(p.Size)
+		}
+	}
+	if b.left == 0 {
+		b.finish()
+		return false
+	}
+	return true
+}
+
+// takeUp finds the parts an earlier run left at the target. Those the ledger
+// does not know of, because the run was killed before it noted them, count
+// too: the target vouches for their checksums.
+func (b *big) takeUp() ([]place.Part, error) {
+	state := b.ledger.upload(b.number)
+	if state == nil {
+		return nil, nil
+	}
+	up := place.Upload{Key: b.effect.Key, ID: state.id}
+	var found []place.Part
+	err := b.retry(func() (err error) {
+		found, err = b.transfer.parts.Parts(b.ctx, up)
+		return err
+	})
+	if err != nil && place.KindOf(err) == place.NotFound {
+		return nil, b.ledger.aborted(b.number) // by someone else; begin anew
+	}
+	if err != nil {
+		return nil, err
+	}
+	b.up, b.partSize = up, state.partSize
+	for i, p := range found {
+		if noted, ok := state.parts[p.Number]; ok && noted.ETag == p.ETag {
+			found[i] = noted // with its checksum, where the listing lacks it
+		}
+	}
+	return found, nil
+}
+
+// errLost stands for the answer that a killed run did not live to see.
+var errLost = place.NewError("", "finish", "", place.Exists, nil)
+
+func (b *big) retry(f func() error) error {
+	return b.run.opts.Retry.Do(b.ctx, func(attempt int) error {
+		if attempt > 1 {
+			b.meter.retries.Add(1)
+		}
+		return f()
+	})
+}
+
+func (b *big) size(number int) int64 {
+	return min(b.partSize, b.effect.Source.Size-int64(number-1)*b.partSize)
+}
+
+// send sends one part.
+func (b *big) send(number int) {
+	b.mu.Lock()
+	lost := b.failed != nil
+	b.mu.Unlock()
+	var part place.Part
+	var err error
+	if !lost {
+		b.f.setPart(number, Moving)
+		err = b.run.opts.Retry.Do(b.ctx, func(attempt int) (err error) {
+			if attempt > 1 {
+				b.meter.retries.Add(1)
+				b.f.tries.Store(int32(attempt))
+				b.f.setPart(number, Again)
+			}
+			part, err = b.sendOnce(number)
+			return err
+		})
+	}
+	if err == nil && !lost {
+		if err = b.ledger.part(b.number, part); err != nil {
+			b.cancel(err)
+		}
+		b.f.setPart(number, Done)
+	} else if !lost {
+		b.f.setPart(number, Waiting)
+	}
+	b.mu.Lock()
+	if b.failed == nil {
+		b.failed = err
+	}
+	b.parts[number-1] = part
+	b.left--
+	last := b.left == 0
+	b.mu.Unlock()
+	if last {
+		b.finish()
+	}
+}
+
+func (b *big) sendOnce(number int) (place.Part, error) {
+	offset, size, src := int64(number-1)*b.partSize, b.size(number), b.effect.Source
+	began := time.Now()
+	r, _, err := b.source.Read(b.ctx, src.Key, place.ReadOptions{Version: src.Version, Offset: offset, Length: size, IfMark: src.Mark()})
+	b.meter.reading.Add(int64(time.Since(began)))
+	if err != nil {
+		return place.Part{}, err
+	}
+	defer r.Close()
+	content := &body{f: b.f, r: r}
+	began = time.Now()
+	part, err := b.transfer.parts.WritePart(b.ctx, b.up, number, offset, content, size, object.Sum{})
+	b.meter.writing.Add(int64(time.Since(began)))
+	if err != nil {
+		content.takeBack()
+	}
+	return part, err
+}
+
+// finish joins the parts, or drops them when the object can never be
+// finished. Parts of an object that failed for a passing reason are left for
+// the next run of the plan.
+func (b *big) finish() {
+	defer b.f.land()
+	err := b.failed
+	var whole object.Sum
+	if err == nil {
+		whole = object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
+		for _, p := range b.parts {
+			whole = object.CombineCRC64(whole, p.Sum, p.Size)
+		}
+		b.opts.Sum = whole
+		b.condition(&b.opts)
+		err = b.retry(func() error {
+			_, err := b.transfer.parts.Finish(b.ctx, b.up, b.parts, b.opts)
+			return err
+		})
+	}
+	if err != nil {
+		if s, ok := b.arrived(err); ok && (whole.Kind == object.NoSum || s == whole) {
+			whole, err = s, nil
+			b.transfer.parts.Abort(b.ctx, b.up) // if it is not the one that became the object
+		}
+	}
+	if err == nil {
+		b.succeeded(b.effect.Source.Size, whole)
+		return
+	}
+	b.failedFor(err)
+	if hopeless := []place.ErrorKind{place.Changed, place.Exists, place.NotFound, place.Corrupt, place.TooLarge, place.BadName}; slices.Contains(hopeless, place.KindOf(err)) && b.ctx.Err() == nil {
+		if b.transfer.parts.Abort(b.ctx, b.up) == nil {
+			b.ledger.aborted(b.number)
+		}
+	}
+}

@@ -1,0 +1,217 @@
+package transfer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"sync"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/retry"
+)
+
+// Defaults of [Options].
+const (
+	DefaultStreams  = 16
+	DefaultPartSize = 8 << 20
+)
+
+// Options steer a run. Zero values mean the defaults.
+type Options struct {
+	// Streams is how many requests are under way at a time.
+	Streams int
+	// PartSize is the wanted size in bytes of the parts of big objects; it
+	// grows where the target's limits ask for it.
+	PartSize int64
+	// Retry is the patience with each request.
+	Retry retry.Policy
+}
+
+// Outcome is how a run ended.
+type Outcome struct {
+	// Objects and Bytes are what this run finished; Before is what earlier
+	// runs of the same plan had.
+	Objects, Bytes int64
+	Before         int64
+	Failed         int64
+	// Stopped tells that it was stopped before its end.
+	Stopped bool
+}
+
+// Run carries out the plan, going on where the ledger says an earlier run of
+// it stopped. It returns when all its work has ended, also when ctx ends
+// first. Objects that fail are filed with the meter and do not stop the
+// others; the error is for what makes going on senseless, such as a ledger
+// that cannot be written.
+func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *Ledger, meter *Meter, opts Options) (Outcome, error) {
+	if opts.Streams <= 0 {
+		opts.Streams = DefaultStreams
+	}
+	if opts.PartSize <= 0 {
+		opts.PartSize = DefaultPartSize
+	}
+	if opts.Retry.Tries == 0 {
+		opts.Retry = retry.Usual
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	r := &run{ctx: ctx, cancel: cancel, source: source, target: target, ledger: ledger, meter: meter, opts: opts,
+		tasks: make(chan func())}
+	r.parts, _ = target.(place.PartWriter)
+	if c, ok := target.(place.ServerCopier); ok && c.CanCopyFrom(source) {
+		r.copier = c
+	}
+	before, beforeBytes := ledger.Finished()
+	meter.start()
+	stopWatch := make(chan struct{})
+	var watch, streams sync.WaitGroup
+	watch.Go(func() { meter.watch(stopWatch) })
+	for range opts.Streams {
+		streams.Go(func() {
+			for task := range r.tasks {
+				r.guarded(task)
+			}
+		})
+	}
+	err := r.feed(p)
+	close(r.tasks)
+	streams.Wait()
+	close(stopWatch)
+	watch.Wait()
+	after, afterBytes := ledger.Finished()
+	out := Outcome{Objects: after - before, Bytes: afterBytes - beforeBytes, Before: before, Failed: meter.failed.Load()}
+	if fatal := context.Cause(ctx); fatal != nil && !errors.Is(fatal, context.Canceled) && !errors.Is(fatal, context.DeadlineExceeded) {
+		err = fatal
+	} else if ctx.Err() != nil {
+		out.Stopped, err = true, nil
+	}
+	return out, err
+}
+
+// run is one run under way.
+type run struct {
+	ctx            context.Context
+	cancel         context.CancelCauseFunc
+	source, target place.Place
+	parts          place.PartWriter
+	copier         place.ServerCopier
+	ledger         *Ledger
+	meter          *Meter
+	opts           Options
+	tasks          chan func()
+}
+
+// feed hands the plan's effects to the streams in order, one at a time, so
+// that nothing piles up however long the plan is.
+func (r *run) feed(p *plan.Plan) error {
+	c := p.Effects("")
+	for number := int64(0); c.Next(); number++ {
+		e := *c.Effect()
+		if !e.Kind.Moves() || r.ledger.isDone(number) {
+			continue
+		}
+		t := &transfer{run: r, number: number, effect: e}
+		if r.parts != nil && r.copier == nil && e.Source.Size > 2*r.opts.PartSize {
+			t.feedParts()
+		} else {
+			r.hand(t.whole)
+		}
+		if r.ctx.Err() != nil {
+			return nil
+		}
+	}
+	return c.Err()
+}
+
+// hand waits for a free stream. It returns false when the run is over.
+func (r *run) hand(task func()) bool {
+	select {
+	case r.tasks <- task:
+		return true
+	case <-r.ctx.Done():
+		return false
+	}
+}
+
+// guarded runs a task and turns a panic into the end of the run with an error
+// that says where.
+func (r *run) guarded(task func()) {
+	defer func() {
+		if v := recover(); v != nil {
+			r.cancel(fmt.Errorf("a fault in Lumtra itself: %v\n%s", v, debug.Stack()))
+		}
+	}()
+	task()
+}
+
+// transfer is one effect being carried out.
+type transfer struct {
+	*run
+	number int64
+	effect plan.Effect
+}
+
+// succeeded and failedFor close a transfer; they are called once.
+func (t *transfer) succeeded(bytes int64, sum object.Sum) {
+	if err := t.ledger.finished(t.number, bytes, sum); err != nil {
+		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+		return
+	}
+	t.meter.objects.Add(1)
+}
+
+func (t *transfer) failedFor(err error) {
+	kind := place.KindOf(err)
+	if t.ctx.Err() != nil {
+		return // the run was stopped: not this object's fault
+	}
+	cause, detail := kind.String(), object.Display(err.Error())
+	var e *place.Error
+	if errors.As(err, &e) {
+		cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind)
+		detail = e.Error()
+	}
+	t.meter.problem(t.effect.Key, cause, kind.Advice(), detail)
+	if err := t.ledger.failed(t.number, detail); err != nil {
+		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+	}
+}
+
+// condition guards the write by what the plan saw at the target.
+func (t *transfer) condition(opts *place.WriteOptions) {
+	if t.effect.Target == nil {
+		opts.Condition = place.IfAbsent
+	} else {
+		opts.Condition, opts.Mark = place.IfStill, t.effect.Target.Mark()
+	}
+}
+
+// options are what lands beside the content; facts is the source's entry as
+// read, with its metadata.
+func (t *transfer) options(facts object.Entry) place.WriteOptions {
+	opts := place.WriteOptions{Mode: uint32(facts.Mode), ContentType: facts.ContentType, Metadata: facts.Metadata}
+	opts.Original = t.effect.Source.Modified
+	if !t.target.Abilities().KeepsTimes && !facts.Original.IsZero() {
+		// A folder gets the time the source's listing tells, or the next plan
+		// would find another one; a store keeps the first of all.
+		opts.Original = facts.Original
+	}
+	return opts
+}
+
+// arrived tells, after a write was refused because of what is at the target,
+// whether that is the very content: then an answer was lost on the way, or an
+// earlier run was killed between writing and noting it.
+func (t *transfer) arrived(err error) (object.Sum, bool) {
+	if k := place.KindOf(err); k != place.Exists && k != place.Changed && k != place.NotFound {
+		return object.Sum{}, false
+	}
+	there, err := t.target.Stat(t.ctx, object.Ref{Key: t.effect.Key})
+	if err != nil || there.Size != t.effect.Source.Size {
+		return object.Sum{}, false
+	}
+	return t.sameContent(&there)
+}
