@@ -225,6 +225,20 @@ func (l *Ledger) Finished() (effects, bytes int64) {
 	return l.doneCount, l.doneBytes
 }
 
+// Open lists the uploads begun and not finished: effect number to upload ID.
+func (l *Ledger) Open() map[int64]string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	open := make(map[int64]string, len(l.uploads))
+	for effect, up := range l.uploads {
+		open[effect] = up.id
+	}
+	return open
+}
+
+// Dropped notes that the effect's upload was removed at the target.
+func (l *Ledger) Dropped(effect int64) error { return l.aborted(effect) }
+
 // Close brings the ledger to the disk and closes it.
 func (l *Ledger) Close() error {
 	return errors.Join(l.err, l.file.Sync(), l.file.Close())

@@ -1,0 +1,227 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"lumtra/demo"
+	"lumtra/service"
+	"lumtra/standin"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var dir string
+	var headless bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Build the made-up Saltmarsh Sound Archive and open Lumtra on it",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx := cmd.Context()
+			if dir == "" {
+				temp, err := os.MkdirTemp("", "lumtra-demo-")
+				if err != nil {
+					return err
+				}
+				defer os.RemoveAll(temp)
+				dir = temp
+			}
+			say := a.out.say
+			if !headless {
+				say = func(_ string, _ map[string]any, text string) { fmt.Fprintln(a.errOut, text) }
+			}
+			fresh := !demo.Built(dir)
+			if fresh {
+				say("building", map[string]any{"dir": dir}, "Building the Saltmarsh Sound Archive in "+dir+" …")
+				if err := demo.Build(ctx, dir, demo.Usual); err != nil {
+					return interrupted(ctx, err)
+				}
+			}
+			a.workspace, a.state = dir, demo.StateDir(dir)
+			return a.withService(ctx, func(s *service.Service) error {
+				if fresh {
+					if err := demo.Furnish(ctx, dir, s); err != nil {
+						return err
+					}
+				}
+				if headless {
+					return a.story(ctx, dir, s)
+				}
+				if fresh { // so that there is a past to look at
+					say("warming", nil, "Running two small jobs, so that there is a past to look at …")
+					if err := warmUp(ctx, s); err != nil {
+						return interrupted(ctx, err)
+					}
+				}
+				return a.open(ctx, s)
+			})
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "", "keep the world in this folder (default: a temporary one)")
+	c.Flags().BoolVar(&headless, "headless", false, "tell the whole story without the interface")
+	return c
+}
+
+func (a *app) story(ctx context.Context, dir string, s *service.Service) error {
+	if err := demo.Story(ctx, dir, s, a.out.say); err != nil {
+		return interrupted(ctx, err)
+	}
+	a.out.say("done", map[string]any{"dir": dir}, "Done.")
+	return nil
+}
+
+func warmUp(ctx context.Context, s *service.Service) error {
+	for _, name := range []string{"field-cards-in", "tiles-out"} {
+		if _, err := s.Plan(ctx, name, &service.Activity{}); err != nil {
+			return err
+		}
+		r, err := s.StartRun(ctx, name, service.RunOptions{})
+		if errors.Is(err, service.ErrNothingToDo) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		stop := context.AfterFunc(ctx, r.Stop)
+		_, err = r.Wait()
+		stop()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) standInCommand() *cobra.Command {
+	var cfg standin.Config
+	var addr, access, secretFrom string
+	var faults []string
+	c := &cobra.Command{
+		Use:   "stand-in DIR",
+		Short: "Start a small S3-API store on loopback, to practise on",
+		Long: `Starts a small object store that speaks the S3 API on loopback and keeps
+everything in DIR. It checks signatures and checksums and, with --fault,
+misbehaves: latency=40ms, stall=20s, speed=40MB, 500, 503, reset-before,
+reset-after, short, corrupt; each may be limited to an operation and a chance,
+as in "PutObject:503@5%". Ctrl-C ends it.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cfg.Dir = args[0]
+			if access != "" {
+				secret := os.Getenv(secretFrom)
+				if secret == "" {
+					return fmt.Errorf("%w: the environment variable %s with the secret is not set", errUsage, secretFrom)
+				}
+				cfg.Keys = []standin.Key{{Access: access, Secret: secret}}
+			} else {
+				cfg.Public = true
+			}
+			var set []standin.Fault
+			var speed int64
+			for _, text := range faults {
+				f, bytes, err := standin.ParseFault(text)
+				if err != nil {
+					return fmt.Errorf("%w: %w", errUsage, err)
+				}
+				if bytes > 0 {
+					speed = bytes
+				} else {
+					set = append(set, f)
+				}
+			}
+			server, err := standin.New(cfg)
+			if err != nil {
+				return err
+			}
+			defer server.Close()
+			server.SetSpeed(speed)
+			server.SetFaults(set...)
+			url, err := server.Start(addr)
+			if err != nil {
+				return err
+			}
+			a.out.say("listening", map[string]any{"address": url, "dir": cfg.Dir}, "Listening on "+url+"; Ctrl-C ends it.")
+			<-cmd.Context().Done()
+			return nil
+		},
+	}
+	c.Flags().StringVar(&addr, "listen", "127.0.0.1:0", "loopback address and port; port 0 takes a free one")
+	c.Flags().StringVar(&access, "access-key", "", "accept only requests signed with this key (default: anyone)")
+	c.Flags().StringVar(&secretFrom, "secret-env", "LUMTRA_STANDIN_SECRET", "environment variable with the key's secret")
+	c.Flags().StringArrayVar(&faults, "fault", nil, "misbehave in this way; may be given again")
+	return c
+}
+
+const exampleEndpoints = `# Where objects lie. No secrets in here: secret-from says where one is.
+
+[endpoint.here]
+kind = "folder"
+path = "here"                 # relative to this file's folder
+
+# A store that speaks the S3 API:
+# [endpoint.store]
+# kind = "s3"
+# address = "https://s3.example.org"
+# region = "eu-north-1"       # if the store has regions
+# access-key = "AKEXAMPLE"
+# secret-from = "env:STORE_SECRET"   # or "file:/path/to/it"
+# addressing = "path"         # or "host", for bucket.host names
+# ca-file = "our-ca.pem"      # if its certificate is of your own making
+
+# A stand-in store to practise on, kept in a folder and started when used:
+[endpoint.practice]
+kind = "s3"
+stand-in = "practice"
+`
+
+const exampleJob = `# What is copied where. The file's name is the job's.
+source = "here"
+target = "practice/first-bucket/copy"
+judge = "size-and-time"       # or "content"
+proof = "stored-checksum"     # or "size", "read-back"
+
+[limits]
+streams = 16                  # requests at a time
+part-size = "8MiB"            # of big objects
+`
+
+func (a *app) initCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "init [DIR]",
+		Short: "Make a workspace with an example to change",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				a.workspace = args[0]
+			}
+			if err := a.folders(); err != nil {
+				return err
+			}
+			if _, err := os.Stat(filepath.Join(a.workspace, "endpoints.toml")); err == nil {
+				return fmt.Errorf("%w: %s is a workspace already", service.ErrBadInput, a.workspace)
+			}
+			for _, d := range []string{"jobs", "here"} {
+				if err := os.MkdirAll(filepath.Join(a.workspace, d), 0o755); err != nil {
+					return err
+				}
+			}
+			for name, text := range map[string]string{"endpoints.toml": exampleEndpoints, "jobs/first.toml": exampleJob, "here/hello.txt": "Put what you like beside this file.\n"} {
+				if err := os.WriteFile(filepath.Join(a.workspace, name), []byte(text), 0o644); err != nil {
+					return err
+				}
+			}
+			if err := a.withService(cmd.Context(), func(s *service.Service) error {
+				return s.MakeBucket(cmd.Context(), "practice", "first-bucket")
+			}); err != nil {
+				return err
+			}
+			a.out.say("made", map[string]any{"workspace": a.workspace}, fmt.Sprintf("Made a workspace in %s. Try: lumtra --workspace %s run first", a.workspace, a.workspace))
+			return nil
+		},
+	}
+}

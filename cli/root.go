@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"lumtra/core/object"
+	"lumtra/service"
+)
+
+// errUsage marks a command line that was not understood.
+var errUsage = errors.New("usage")
+
+// Interface opens the full-screen interface on a service and returns when it
+// is left. The command line does not know how; main does.
+type Interface func(ctx context.Context, s *service.Service) error
+
+// app is what the commands share.
+type app struct {
+	workspace, state string
+	out              *printer
+	errOut           io.Writer
+	open             Interface
+	logFile          *os.File
+}
+
+// Main runs the command line and returns the exit code.
+func Main(ctx context.Context, args []string, stdout, stderr io.Writer, open Interface) int {
+	a := &app{out: &printer{out: stdout}, errOut: stderr, open: open}
+	root := a.command()
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	if a.logFile != nil {
+		a.logFile.Close()
+	}
+	code := exitCode(err)
+	if err != nil && !errors.Is(err, errFailures) && !errors.Is(err, errNothing) {
+		message := strings.TrimPrefix(err.Error(), service.ErrBadInput.Error()+": ")
+		if a.out.json {
+			a.out.say("error", map[string]any{"message": message, "exit": code}, "")
+		} else {
+			fmt.Fprintln(stderr, "lumtra: "+message)
+		}
+	}
+	return code
+}
+
+func (a *app) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "lumtra",
+		Short: "Plan, run and prove copies between object stores and folders",
+		Long: `Lumtra plans, runs and proves copies between object stores and local folders.
+
+Without a command it opens its full-screen interface. Every command ends with
+one of these codes: 0 done, 1 done with failures, 2 bad input, 3 nothing to do,
+4 held back by a guard, 5 interrupted, 6 could not.`,
+		SilenceUsage: true, SilenceErrors: true,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.withService(cmd.Context(), func(s *service.Service) error { return a.open(cmd.Context(), s) })
+		},
+	}
+	root.CompletionOptions.HiddenDefaultCmd = true
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.workspace, "workspace", "", "folder with endpoints.toml and jobs/ (default $XDG_CONFIG_HOME/lumtra)")
+	flags.StringVar(&a.state, "state", "", "folder for what Lumtra keeps (default $XDG_STATE_HOME/lumtra, or .lumtra in --workspace)")
+	flags.BoolVar(&a.out.json, "json", false, "print one JSON object a line")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w: %w", errUsage, err) })
+	root.AddCommand(a.surveyCommand(), a.planCommand(), a.runCommand(), a.proveCommand(), a.historyCommand(),
+		a.initCommand(), a.demoCommand(), a.standInCommand())
+	for _, c := range root.Commands() {
+		args := c.Args
+		c.Args = func(cmd *cobra.Command, list []string) error {
+			if err := args(cmd, list); err != nil {
+				return fmt.Errorf("%w: %w", errUsage, err)
+			}
+			return nil
+		}
+	}
+	return root
+}
+
+// folders finds workspace and state where they were not given.
+func (a *app) folders() error {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return err
+	}
+	xdg := func(variable, fallback string) string {
+		if dir := os.Getenv(variable); filepath.IsAbs(dir) {
+			return filepath.Join(dir, "lumtra")
+		}
+		return filepath.Join(home, fallback, "lumtra")
+	}
+	if a.state == "" {
+		if a.state = xdg("XDG_STATE_HOME", ".local/state"); a.workspace != "" {
+			a.state = filepath.Join(a.workspace, ".lumtra")
+		}
+	}
+	if a.workspace == "" {
+		a.workspace = xdg("XDG_CONFIG_HOME", ".config")
+	}
+	return nil
+}
+
+// withService opens the workspace for one command.
+func (a *app) withService(ctx context.Context, do func(*service.Service) error) error {
+	if err := a.folders(); err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(a.workspace, "endpoints.toml")); errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("%w: there is no workspace in %s; `lumtra init` makes one, `lumtra demo` shows one", service.ErrBadInput, object.Display(a.workspace))
+	}
+	s, err := service.Open(service.Options{Workspace: a.workspace, State: a.state, Log: a.log()})
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(s), s.Close())
+}
+
+// log writes to a file in the state folder; nothing is lost without it.
+func (a *app) log() *slog.Logger {
+	if os.MkdirAll(a.state, 0o700) != nil {
+		return nil
+	}
+	f, err := os.OpenFile(filepath.Join(a.state, "lumtra.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil
+	}
+	a.logFile = f
+	return slog.New(slog.NewJSONHandler(f, nil))
+}

@@ -1,0 +1,357 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"lumtra/core/catalog"
+	"lumtra/core/compare"
+	"lumtra/core/history"
+	"lumtra/core/object"
+	"lumtra/core/plan"
+	"lumtra/core/proof"
+	"lumtra/service"
+)
+
+func (a *app) surveyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "survey JOB|ENDPOINT/PATH",
+		Short: "List both sides of a job, or one place, and count",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.withService(cmd.Context(), func(s *service.Service) error {
+				act := &service.Activity{}
+				stop := a.progress(act.Stage, func() string { return activityText(act) })
+				infos, err := s.Survey(cmd.Context(), args[0], act)
+				stop()
+				if err != nil {
+					return err
+				}
+				for _, i := range infos {
+					a.sayCatalog(i)
+					if !i.Complete() {
+						err = errFailures
+					}
+				}
+				return err
+			})
+		},
+	}
+}
+
+func (a *app) sayCatalog(i catalog.Info) {
+	text := fmt.Sprintf("%s: %s, %s", object.Display(i.Place), plural(i.Objects, "object", "objects"), bytesText(i.Bytes))
+	if i.Absent {
+		text += " (not there yet)"
+	}
+	for _, p := range i.Problems {
+		text += "\n    not listed: " + p
+	}
+	a.out.say("survey", map[string]any{"place": i.Place, "objects": i.Objects, "bytes": i.Bytes, "absent": i.Absent,
+		"complete": i.Complete(), "missed": i.Missed, "problems": i.Problems, "seconds": i.Ended.Sub(i.Began).Seconds()}, text)
+}
+
+func (a *app) planCommand() *cobra.Command {
+	var list bool
+	c := &cobra.Command{
+		Use:   "plan JOB",
+		Short: "Survey both sides and keep a numbered plan of what a run would do",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.withService(cmd.Context(), func(s *service.Service) error {
+				info, err := a.makePlan(cmd.Context(), s, args[0])
+				if err != nil {
+					return err
+				}
+				if list {
+					if err := a.listEffects(s, info); err != nil {
+						return err
+					}
+				}
+				switch {
+				case len(info.Held) > 0:
+					return fmt.Errorf("%w: %s", service.ErrHeld, info.Held[0])
+				case !info.Source.Complete() || !info.Target.Complete():
+					return errFailures
+				case info.Totals.Work().Count == 0:
+					return errNothing
+				}
+				return nil
+			})
+		},
+	}
+	c.Flags().BoolVar(&list, "effects", false, "print every effect that is not \"same\", with its reason")
+	return c
+}
+
+func (a *app) makePlan(ctx context.Context, s *service.Service, job string) (plan.Info, error) {
+	act := &service.Activity{}
+	stop := a.progress(act.Stage, func() string { return activityText(act) })
+	info, err := s.Plan(ctx, job, act)
+	stop()
+	if err != nil {
+		return info, err
+	}
+	a.sayCatalog(info.Source)
+	a.sayCatalog(info.Target)
+	text := fmt.Sprintf("Plan %d of %s, judged by %s:", info.Number, info.Job, info.Judge)
+	for _, k := range plan.Kinds {
+		if t := info.Totals[k]; t.Count > 0 {
+			text += fmt.Sprintf("\n    %-9s %12s  %10s", k, countText(t.Count), bytesText(t.Bytes))
+		}
+	}
+	if info.Totals.Work().Count == 0 {
+		text += "\n    nothing to do"
+	}
+	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Judge, "totals": info.Totals.Map(), "held": info.Held}, text)
+	return info, nil
+}
+
+func (a *app) listEffects(s *service.Service, info plan.Info) error {
+	p, err := s.PlanNumber(info.Job, info.Number)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	c := p.Effects("")
+	for c.Next() {
+		if e := c.Effect(); e.Kind != plan.Same {
+			a.out.say("effect", map[string]any{"effect": e.Kind, "key": object.Display(e.Key), "bytes": e.Bytes(), "why": e.Why()},
+				fmt.Sprintf("    %-9s %s — %s", e.Kind, object.Display(e.Key), e.Why()))
+		}
+	}
+	return c.Err()
+}
+
+func (a *app) runCommand() *cobra.Command {
+	var opts service.RunOptions
+	var fresh bool
+	c := &cobra.Command{
+		Use:   "run JOB",
+		Short: "Go on with the job's unfinished plan, or plan anew, and carry it out",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, name := cmd.Context(), args[0]
+			return a.withService(ctx, func(s *service.Service) error {
+				if opts.Number == 0 {
+					number := 0
+					var err error
+					if !fresh {
+						number, err = s.Resumable(ctx, name)
+					}
+					if err == nil && number == 0 {
+						var info plan.Info
+						info, err = a.makePlan(ctx, s, name)
+						number = info.Number
+					} else if err == nil {
+						a.out.say("resume", map[string]any{"job": name, "plan": number}, fmt.Sprintf("Going on with plan %d.", number))
+					}
+					if err != nil {
+						return err
+					}
+					opts.Number = number
+				}
+				return a.carryOut(ctx, s, name, opts)
+			})
+		},
+	}
+	c.Flags().IntVar(&opts.Number, "plan", 0, "carry out exactly this saved plan")
+	c.Flags().BoolVar(&fresh, "fresh", false, "make a new plan even if an unfinished one could be gone on with")
+	c.Flags().BoolVar(&opts.Approved, "approve", false, "let go a plan that a guard holds back")
+	return c
+}
+
+func (a *app) carryOut(ctx context.Context, s *service.Service, name string, opts service.RunOptions) error {
+	r, err := s.StartRun(ctx, name, opts)
+	if err != nil {
+		return err
+	}
+	stopOnSignal := context.AfterFunc(ctx, r.Stop)
+	defer stopOnSignal()
+	stop := a.progress(func() (string, time.Time) { return "running", time.Time{} }, func() string {
+		m := r.Meter.Snapshot()
+		return fmt.Sprintf("%s of %s, %s, %d failed", countText(r.Before+m.Objects), plural(r.Plan.Totals.Work().Count, "object", "objects"), bytesText(m.Bytes), m.Failed)
+	})
+	res, err := r.Wait()
+	stop()
+	if err != nil {
+		return err
+	}
+	a.sayRun(res)
+	switch res.End {
+	case history.Stopped:
+		return context.Canceled
+	case history.Failures:
+		return errFailures
+	}
+	return nil
+}
+
+func (a *app) sayRun(r history.Run) {
+	took := r.Ended.Sub(r.Began)
+	text := fmt.Sprintf("%s plan %d: %s — %s, %s in %s", r.Job, r.Plan, r.End, plural(r.Objects, "object", "objects"), bytesText(r.Bytes), took.Round(time.Millisecond))
+	if r.Bytes > 0 && took > 0 {
+		text += fmt.Sprintf(" (%s/s)", bytesText(int64(float64(r.Bytes)/took.Seconds())))
+	}
+	if r.Before > 0 {
+		text += fmt.Sprintf("; %s before", countText(r.Before))
+	}
+	for _, p := range r.Problems {
+		text += fmt.Sprintf("\n    %s × %s", countText(p.Count), p.Cause)
+		if p.Advice != "" {
+			text += "; " + p.Advice
+		}
+		for _, key := range p.Keys[:min(5, len(p.Keys))] {
+			text += "\n        " + object.Display(key)
+		}
+		if p.Count > 5 {
+			text += "\n        …"
+		}
+	}
+	if r.Gaps > 0 {
+		text += fmt.Sprintf("\n    %s of the places could not be listed, so the plan did not cover them", plural(r.Gaps, "part", "parts"))
+	}
+	if r.End == history.Stopped {
+		text += fmt.Sprintf("\n    what was done stays done; `lumtra run %s` goes on", r.Job)
+	}
+	a.out.say("run", map[string]any{"job": r.Job, "plan": r.Plan, "end": r.End, "objects": r.Objects, "bytes": r.Bytes, "before": r.Before,
+		"failed": r.Failed, "retries": r.Retries, "gaps": r.Gaps, "seconds": took.Seconds(), "problems": r.Problems}, text)
+}
+
+func (a *app) proveCommand() *cobra.Command {
+	var by string
+	c := &cobra.Command{
+		Use:   "prove JOB",
+		Short: "Compare both sides as they are now and write a manifest",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.withService(cmd.Context(), func(s *service.Service) error {
+				act := &service.Activity{}
+				stop := a.progress(act.Stage, func() string { return activityText(act) })
+				p, err := s.Prove(cmd.Context(), args[0], compare.Method(by), act)
+				stop()
+				if err != nil {
+					return err
+				}
+				if err := a.sayProof(p); err != nil {
+					return err
+				}
+				if !p.Holds() {
+					return errFailures
+				}
+				return nil
+			})
+		},
+	}
+	c.Flags().StringVar(&by, "by", "", "size, stored-checksum or read-back (default: what the job says)")
+	return c
+}
+
+func (a *app) sayProof(p *service.Proof) error {
+	text := fmt.Sprintf("Proof %d of %s by %s: ", p.Number, p.Job, p.Method)
+	if p.Holds() {
+		text += "holds"
+	} else {
+		text += "DOES NOT HOLD"
+	}
+	for _, v := range []proof.Verdict{proof.Same, proof.Different, proof.Missing, proof.Unproven, proof.Extra} {
+		if n := p.Objects[v]; n > 0 {
+			text += fmt.Sprintf("\n    %-9s %12s  %10s", v, countText(n), bytesText(p.Bytes[v]))
+		}
+	}
+	if p.Gaps > 0 {
+		text += fmt.Sprintf("\n    %s could not be listed", plural(p.Gaps, "part", "parts"))
+	}
+	lines, err := proof.ReadDifferences(p.Dir, 10)
+	if err != nil {
+		return err
+	}
+	for _, l := range lines {
+		text += fmt.Sprintf("\n    %-9s %s — %s", l.Verdict, object.Display(l.Key), object.Display(l.Why))
+	}
+	text += "\n    written to " + p.Dir
+	a.out.say("proof", map[string]any{"job": p.Job, "proof": p.Number, "method": p.Method, "holds": p.Holds(), "objects": p.Objects, "bytes": p.Bytes,
+		"gaps": p.Gaps, "dir": p.Dir}, text)
+	return nil
+}
+
+func (a *app) historyCommand() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use:   "history [JOB]",
+		Short: "List past and running runs, newest first",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.withService(cmd.Context(), func(s *service.Service) error {
+				name := ""
+				if len(args) == 1 {
+					name = args[0]
+					if _, err := s.Workspace().Job(name); err != nil {
+						return fmt.Errorf("%w: %w", service.ErrBadInput, err)
+					}
+				}
+				runs, err := s.Runs(cmd.Context(), name, time.Time{}, limit)
+				if err != nil {
+					return err
+				}
+				for _, r := range runs {
+					a.out.say("run", map[string]any{"job": r.Job, "plan": r.Plan, "began": r.Began, "end": r.End, "objects": r.Objects, "bytes": r.Bytes, "failed": r.Failed},
+						fmt.Sprintf("%s  %-24s plan %-4d %-19s %10s objects  %10s  %d failed", r.Began.Format("2006-01-02 15:04:05 MST"), r.Job, r.Plan, r.End, countText(r.Objects), bytesText(r.Bytes), r.Failed))
+				}
+				if len(runs) == 0 && !a.out.json {
+					a.out.say("", nil, "No runs yet.")
+				}
+				return nil
+			})
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 50, "how many at most")
+	return c
+}
+
+// progress shows one changing line on a terminal while a step goes on; the
+// function it returns takes it away.
+func (a *app) progress(stage func() (string, time.Time), text func() string) (stop func()) {
+	f, ok := a.errOut.(*os.File)
+	if a.out.json || !ok || !term.IsTerminal(int(f.Fd())) {
+		return func() {}
+	}
+	quit, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		tick := time.NewTicker(200 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+				name, _ := stage()
+				fmt.Fprintf(f, "\r\x1b[K%s: %s", name, text())
+			case <-quit:
+				fmt.Fprint(f, "\r\x1b[K")
+				return
+			}
+		}
+	}()
+	return func() { close(quit); <-gone }
+}
+
+func activityText(act *service.Activity) string {
+	if n := act.Compared.Objects.Load(); n > 0 {
+		return fmt.Sprintf("%s, %s", plural(n, "object", "objects"), bytesText(act.Compared.Bytes.Load()))
+	}
+	return fmt.Sprintf("%s objects at the source, %s at the target", countText(act.Source.Objects.Load()), countText(act.Target.Objects.Load()))
+}
+
+// interrupted is what a step reports when a signal ended it.
+func interrupted(ctx context.Context, err error) error {
+	if ctx.Err() != nil && !errors.Is(err, context.Canceled) {
+		return errors.Join(context.Canceled, err)
+	}
+	return err
+}

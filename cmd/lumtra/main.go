@@ -1,0 +1,20 @@
+// Command lumtra plans, runs and proves copies between object stores and
+// folders. This package only wires the command line to the interface.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"lumtra/cli"
+	"lumtra/service"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr, func(ctx context.Context, s *service.Service) error { return nil })
+	stop()
+	os.Exit(code)
+}

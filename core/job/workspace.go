@@ -1,0 +1,73 @@
+package job
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// Workspace is a folder with endpoints.toml and jobs/*.toml as they were when
+// it was read.
+type Workspace struct {
+	Dir       string
+	Endpoints map[string]*Endpoint
+	Jobs      []*Job // by name
+	// Mistakes are files that could not be used, and why; the others still can.
+	Mistakes []error
+}
+
+const (
+	endpointsFile = "endpoints.toml"
+	jobsFolder    = "jobs"
+)
+
+// LoadWorkspace reads the folder. Only a workspace without a usable
+// endpoints.toml is an error; a job's mistake leaves the other jobs usable.
+func LoadWorkspace(dir string) (*Workspace, error) {
+	w := &Workspace{Dir: dir}
+	path := filepath.Join(dir, endpointsFile)
+	var err error
+	if w.Endpoints, err = LoadEndpoints(path, path); err != nil {
+		return nil, err
+	}
+	files, err := os.ReadDir(filepath.Join(dir, jobsFolder))
+	if err != nil && !os.IsNotExist(err) {
+		return nil, &Mistake{File: filepath.Join(dir, jobsFolder), What: "cannot be read: " + reason(err)}
+	}
+	for _, f := range files {
+		if f.IsDir() || !strings.HasSuffix(f.Name(), ".toml") {
+			continue
+		}
+		path := filepath.Join(dir, jobsFolder, f.Name())
+		j, err := Load(path, path, w.Endpoints)
+		if err != nil {
+			w.Mistakes = append(w.Mistakes, err)
+			continue
+		}
+		w.Jobs = append(w.Jobs, j)
+	}
+	return w, nil
+}
+
+// Job finds a job by name, or tells why there is none.
+func (w *Workspace) Job(name string) (*Job, error) {
+	var known []string
+	for _, j := range w.Jobs {
+		if j.Name == name {
+			return j, nil
+		}
+		known = append(known, j.Name)
+	}
+	for _, err := range w.Mistakes {
+		if m, ok := err.(*Mistake); ok && base(m.File) == name {
+			return nil, m
+		}
+	}
+	file := filepath.Join(w.Dir, jobsFolder, name+".toml")
+	if len(known) == 0 {
+		return nil, &Mistake{File: file, What: "there is no such job, nor any other"}
+	}
+	slices.Sort(known)
+	return nil, &Mistake{File: file, What: "there is no such job; there are " + strings.Join(known, ", ")}
+}

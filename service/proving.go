@@ -1,0 +1,87 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+
+	"lumtra/core/compare"
+	"lumtra/core/proof"
+)
+
+// Proof is a proof with the folder its files lie in.
+type Proof struct {
+	*proof.Summary
+	Dir string
+}
+
+// Prove surveys both sides of a job anew and compares them; method "" means
+// the job's own.
+func (s *Service) Prove(ctx context.Context, name string, method compare.Method, a *Activity) (*Proof, error) {
+	j, err := s.job(name)
+	if err != nil {
+		return nil, err
+	}
+	if method == "" {
+		method = j.Proof
+	}
+	if !slices.Contains(compare.Methods, method) {
+		return nil, badInput(fmt.Errorf("no way to prove: %q; there are %v", method, compare.Methods))
+	}
+	numbers, dir, err := s.proofNumbers(name)
+	if err != nil {
+		return nil, err
+	}
+	x, err := s.survey(ctx, j, a)
+	if err != nil {
+		return nil, err
+	}
+	defer x.close()
+	number := 1
+	if len(numbers) > 0 {
+		number = numbers[len(numbers)-1] + 1
+	}
+	a.enter("comparing by " + string(method))
+	p := &Proof{Dir: filepath.Join(dir, fmt.Sprintf("%04d", number))}
+	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method})
+	if err != nil {
+		os.RemoveAll(p.Dir) // half a proof proves nothing
+		return nil, err
+	}
+	s.log.Info("proved", "job", name, "proof", number, "holds", p.Holds(), "objects", p.Objects)
+	return p, nil
+}
+
+// LatestProof is the newest proof of a job; nil when there is none.
+func (s *Service) LatestProof(name string) (*Proof, error) {
+	numbers, dir, err := s.proofNumbers(name)
+	if err != nil || len(numbers) == 0 {
+		return nil, err
+	}
+	p := &Proof{Dir: filepath.Join(dir, fmt.Sprintf("%04d", numbers[len(numbers)-1]))}
+	p.Summary, err = proof.Read(p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+func (s *Service) proofNumbers(name string) ([]int, string, error) {
+	dir, err := s.jobDir(name, "proofs")
+	if err != nil {
+		return nil, "", err
+	}
+	files, err := os.ReadDir(dir)
+	var numbers []int
+	for _, f := range files {
+		n, bad := strconv.Atoi(f.Name())
+		if _, missing := os.Stat(filepath.Join(dir, f.Name(), proof.SummaryFile)); bad == nil && missing == nil {
+			numbers = append(numbers, n)
+		}
+	}
+	slices.Sort(numbers)
+	return numbers, dir, err
+}

@@ -1,0 +1,337 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"lumtra/core/history"
+	"lumtra/core/job"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/transfer"
+)
+
+// Errors a run is refused with.
+var (
+	// ErrHeld means that a guard holds the plan back.
+	ErrHeld = errors.New("held back by a guard")
+	// ErrNothingToDo means that the plan has no effects to carry out, or that
+	// all of them are done.
+	ErrNothingToDo = errors.New("nothing to do")
+	// ErrBusy means that the job is running, here or in another process.
+	ErrBusy = errors.New("the job is running already")
+)
+
+// RunOptions choose what is run.
+type RunOptions struct {
+	// Number is the plan's; 0 means the newest.
+	Number int
+	// Approved lets a plan go that a guard holds back.
+	Approved bool
+}
+
+// ActiveRun is a run under way in this process.
+type ActiveRun struct {
+	Job     string
+	Plan    plan.Info
+	Meter   *transfer.Meter
+	Before  int64 // effects earlier runs of the plan had finished
+	stop    context.CancelFunc
+	done    chan struct{}
+	result  history.Run
+	err     error
+	planned plan.Total
+}
+
+// Stop asks the run to end; what is finished stays finished.
+func (r *ActiveRun) Stop() { r.stop() }
+
+// Done is closed when the run has ended.
+func (r *ActiveRun) Done() <-chan struct{} { return r.done }
+
+// Wait waits for the end and returns how it went. The error is what made going
+// on senseless; failed objects are in the Run.
+func (r *ActiveRun) Wait() (history.Run, error) {
+	<-r.done
+	return r.result, r.err
+}
+
+// Active is the job's run under way in this process, nil if there is none.
+func (s *Service) Active(name string) *ActiveRun {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.runs[name]
+}
+
+// Resumable tells whether the job's newest plan was begun, is not finished,
+// still fits the job, and is worth going on with: its run was stopped or cut
+// off, or left parts of big objects behind. It returns the plan's number, or 0.
+func (s *Service) Resumable(ctx context.Context, name string) (int, error) {
+	j, err := s.job(name)
+	if err != nil {
+		return 0, err
+	}
+	p, err := s.LatestPlan(name)
+	if p == nil {
+		return 0, err
+	}
+	defer p.Close()
+	if p.Info.Print != j.Print() || len(p.Info.Held) > 0 {
+		return 0, nil
+	}
+	runs, err := s.Runs(ctx, name, time.Time{}, 1)
+	if err != nil || len(runs) == 0 || runs[0].Plan != p.Info.Number {
+		return 0, err
+	}
+	ledger, err := s.ledger(p)
+	if err != nil {
+		return 0, err
+	}
+	defer ledger.Close()
+	finished, _ := ledger.Finished()
+	switch runs[0].End {
+	case history.Clean, history.Running:
+		return 0, nil
+	case history.Failures:
+		if len(ledger.Open()) == 0 {
+			return 0, nil
+		}
+	}
+	if finished < p.Info.Totals.Work().Count {
+		return p.Info.Number, nil
+	}
+	return 0, nil
+}
+
+func (s *Service) ledger(p *plan.Plan) (*transfer.Ledger, error) {
+	return transfer.OpenLedger(strings.TrimSuffix(p.Path, ".plan")+".ledger", fmt.Sprintf("%s %s", p.Info.Print, p.Info.Made.Format(time.RFC3339Nano)))
+}
+
+// StartRun begins to carry out a saved plan and returns at once.
+func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_ *ActiveRun, err error) {
+	j, err := s.job(name)
+	if err != nil {
+		return nil, err
+	}
+	db, err := s.openHistory()
+	if err != nil {
+		return nil, err
+	}
+	var undo []func() error
+	defer func() {
+		if err != nil {
+			for _, f := range undo {
+				f()
+			}
+		}
+	}()
+	unlock, err := s.lock(name)
+	if err != nil {
+		return nil, err
+	}
+	undo = append(undo, unlock)
+	p, err := s.planFor(j, opts)
+	if err != nil {
+		return nil, err
+	}
+	undo = append(undo, p.Close)
+	source, target, err := s.places(ctx, j)
+	if err != nil {
+		return nil, err
+	}
+	ledger, err := s.ledger(p)
+	if err != nil {
+		return nil, err
+	}
+	undo = append(undo, ledger.Close)
+	before, _ := ledger.Finished()
+	work := p.Info.Totals.Work()
+	if before >= work.Count {
+		return nil, ErrNothingToDo
+	}
+	// A run goes on when the call that began it is over.
+	runCtx, stop := context.WithCancel(context.WithoutCancel(ctx))
+	r := &ActiveRun{Job: name, Plan: p.Info, Meter: &transfer.Meter{}, Before: before, stop: stop, done: make(chan struct{}), planned: work,
+		result: history.Run{Job: name, Plan: p.Info.Number, Began: time.Now(), End: history.Running, Before: before,
+			PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		stop()
+		return nil, context.Canceled
+	}
+	if err := db.Begin(ctx, &r.result); err != nil {
+		stop()
+		return nil, err
+	}
+	s.runs[name] = r
+	s.waiting.Go(func() {
+		defer close(r.done)
+		defer func() {
+			s.mu.Lock()
+			delete(s.runs, name)
+			s.mu.Unlock()
+		}()
+		defer unlock()
+		defer p.Close()
+		s.dropOldUploads(runCtx, name, p.Info.Number, target)
+		s.carryOut(runCtx, r, p, source, target, ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes})
+		stop()
+	})
+	return r, nil
+}
+
+// planFor opens the plan to run and holds it against job and guards.
+func (s *Service) planFor(j *job.Job, opts RunOptions) (p *plan.Plan, err error) {
+	if opts.Number != 0 {
+		p, err = s.PlanNumber(j.Name, opts.Number)
+	} else if p, err = s.LatestPlan(j.Name); err == nil && p == nil {
+		err = badInput(errors.New("there is no plan; `lumtra plan` makes one"))
+	}
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case p.Info.Print != j.Print():
+		err = badInput(fmt.Errorf("the job %s has changed since plan %d was made; make a new one", j.Name, p.Info.Number))
+	case len(p.Info.Held) > 0 && !opts.Approved:
+		err = fmt.Errorf("%w: %s", ErrHeld, strings.Join(p.Info.Held, "; "))
+	case p.Info.Totals.Work().Count == 0:
+		err = ErrNothingToDo
+	}
+	if err != nil {
+		p.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+// lock keeps a job from running twice, in any process.
+func (s *Service) lock(name string) (func() error, error) {
+	dir, err := s.jobDir(name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, ErrBusy
+	}
+	return f.Close, nil
+}
+
+// carryOut runs the plan and keeps the history's record of it up to date.
+func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, source, target place.Place, ledger *transfer.Ledger, db *history.DB, opts transfer.Options) {
+	s.log.Info("run begins", "job", r.Job, "plan", p.Info.Number, "objects", r.planned.Count-r.Before)
+	stopSaving, saved := make(chan struct{}), make(chan struct{})
+	go func() { // others that look at the history see how far it is
+		defer close(saved)
+		tick := time.NewTicker(2 * time.Second)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+				now := r.result
+				measure(&now, r.Meter.Snapshot())
+				if err := db.Save(context.WithoutCancel(ctx), &now); err != nil {
+					s.log.Warn("the history could not be written", "error", err)
+				}
+			case <-stopSaving:
+				return
+			}
+		}
+	}()
+	out, err := transfer.Run(ctx, p, source, target, ledger, r.Meter, opts)
+	close(stopSaving)
+	<-saved
+	err = errors.Join(err, ledger.Close())
+	measure(&r.result, r.Meter.Snapshot())
+	r.result.Objects, r.result.Ended = out.Objects, time.Now()
+	switch {
+	case err != nil:
+		r.result.End, r.result.Note = history.Broken, err.Error()
+	case out.Stopped:
+		r.result.End = history.Stopped
+	case out.Failed > 0 || r.result.Gaps > 0:
+		r.result.End = history.Failures
+	default:
+		r.result.End = history.Clean
+	}
+	r.err = errors.Join(err, db.Save(context.WithoutCancel(ctx), &r.result))
+	s.log.Info("run ended", "job", r.Job, "plan", p.Info.Number, "end", r.result.End, "objects", out.Objects, "bytes", out.Bytes, "failed", out.Failed, "error", r.err)
+}
+
+func measure(r *history.Run, m transfer.Snapshot) {
+	r.Objects, r.Bytes, r.Failed, r.Retries = m.Objects, m.Bytes, m.Failed, m.Retries
+	r.Problems, r.Samples = m.Problems, m.Samples
+}
+
+// dropOldUploads removes what runs of older plans left unfinished: nobody will
+// take it up any more.
+func (s *Service) dropOldUploads(ctx context.Context, name string, number int, target place.Place) {
+	parts, ok := target.(place.PartWriter)
+	if !ok || number <= 1 {
+		return
+	}
+	old, err := s.PlanNumber(name, number-1)
+	if err != nil {
+		return
+	}
+	defer old.Close()
+	ledger, err := s.ledger(old)
+	if err != nil {
+		return
+	}
+	defer ledger.Close()
+	open := ledger.Open()
+	if len(open) == 0 {
+		return
+	}
+	c := old.Effects("")
+	for n := int64(0); c.Next() && ctx.Err() == nil; n++ {
+		if id, left := open[n]; left {
+			if err := parts.Abort(ctx, place.Upload{Key: c.Effect().Key, ID: id}); err != nil {
+				s.log.Warn("an unfinished upload could not be removed", "key", c.Effect().Key, "error", err)
+			} else {
+				ledger.Dropped(n)
+			}
+		}
+	}
+}
+
+// Runs lists runs, newest first; job "" means all. A run whose process is gone
+// without a word is told as stopped.
+func (s *Service) Runs(ctx context.Context, name string, since time.Time, limit int) ([]history.Run, error) {
+	db, err := s.openHistory()
+	if err != nil {
+		return nil, err
+	}
+	runs, err := db.Runs(ctx, name, since, limit)
+	for i := range runs {
+		r := &runs[i]
+		if r.End == history.Running && !alive(r.Pid) {
+			r.End, r.Note = history.Stopped, "its process ended without a word"
+			if n := len(r.Samples); n > 0 {
+				r.Ended = r.Began.Add(r.Samples[n-1].At)
+			} else {
+				r.Ended = r.Began
+			}
+		}
+	}
+	return runs, err
+}
+
+func alive(pid int) bool {
+	return pid > 0 && (syscall.Kill(pid, 0) == nil || errors.Is(syscall.Kill(pid, 0), syscall.EPERM))
+}

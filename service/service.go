@@ -1,0 +1,156 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"lumtra/core/history"
+	"lumtra/core/job"
+	"lumtra/core/place"
+)
+
+// Options say where things lie.
+type Options struct {
+	// Workspace is the folder with endpoints.toml and jobs; State the folder
+	// for everything Lumtra keeps.
+	Workspace, State string
+	Log              *slog.Logger
+}
+
+// Service does the work in this process. Its methods may be called from many
+// goroutines; Close ends what is under way and waits for it.
+type Service struct {
+	opts Options
+	log  *slog.Logger
+
+	mu        sync.Mutex
+	workspace *job.Workspace
+	endpoints map[string]*opened
+	history   *history.DB
+	runs      map[string]*ActiveRun
+	closed    bool
+	waiting   sync.WaitGroup
+}
+
+// ErrBadInput marks what a person typed or wrote and has to change.
+var ErrBadInput = errors.New("bad input")
+
+// Open reads the workspace. Endpoints and history are opened when first used.
+func Open(opts Options) (*Service, error) {
+	if opts.Log == nil {
+		opts.Log = slog.New(slog.DiscardHandler)
+	}
+	w, err := job.LoadWorkspace(opts.Workspace)
+	if err != nil {
+		return nil, badInput(err)
+	}
+	for _, dir := range []string{opts.State, filepath.Join(opts.State, "jobs")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, fmt.Errorf("the state folder: %w", err)
+		}
+	}
+	// State that lies inside a workspace stays out of version control.
+	ignore := filepath.Join(opts.State, ".gitignore")
+	if _, err := os.Stat(ignore); errors.Is(err, os.ErrNotExist) {
+		if err := os.WriteFile(ignore, []byte("*\n"), 0o600); err != nil {
+			return nil, fmt.Errorf("the state folder: %w", err)
+		}
+	}
+	return &Service{opts: opts, log: opts.Log, workspace: w, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{}}, nil
+}
+
+// badInput marks err as a person's to mend.
+func badInput(err error) error { return fmt.Errorf("%w: %w", ErrBadInput, err) }
+
+// Close stops runs, waits for them and closes endpoints and history.
+func (s *Service) Close() error {
+	s.mu.Lock()
+	s.closed = true
+	for _, r := range s.runs {
+		r.Stop()
+	}
+	s.mu.Unlock()
+	s.waiting.Wait()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var errs []error
+	for _, e := range s.endpoints {
+		errs = append(errs, e.close())
+	}
+	if s.history != nil {
+		errs = append(errs, s.history.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Workspace is the workspace as read.
+func (s *Service) Workspace() *job.Workspace { return s.workspace }
+
+func (s *Service) job(name string) (*job.Job, error) {
+	j, err := s.workspace.Job(name)
+	if err != nil {
+		return nil, badInput(err)
+	}
+	return j, nil
+}
+
+// jobDir is where a job's state lies; it is made if need be.
+func (s *Service) jobDir(name string, sub ...string) (string, error) {
+	dir := filepath.Join(append([]string{s.opts.State, "jobs", name}, sub...)...)
+	return dir, os.MkdirAll(dir, 0o700)
+}
+
+func (s *Service) openHistory() (*history.DB, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.history == nil {
+		db, err := history.Open(filepath.Join(s.opts.State, "history.db"))
+		if err != nil {
+			return nil, err
+		}
+		s.history = db
+	}
+	return s.history, nil
+}
+
+// Place opens the place "endpoint/path".
+func (s *Service) Place(ctx context.Context, at string) (place.Place, error) {
+	name, path := job.SplitPlace(at)
+	end, err := s.endpoint(name)
+	if err != nil {
+		return nil, err
+	}
+	return end.Open(path)
+}
+
+// endpoint opens an endpoint, or gives the one that is open.
+func (s *Service) endpoint(name string) (place.Endpoint, error) {
+	cfg := s.workspace.Endpoints[name]
+	if cfg == nil {
+		var known []string
+		for n := range s.workspace.Endpoints {
+			known = append(known, n)
+		}
+		return nil, badInput(fmt.Errorf("there is no endpoint %q; there are %s", name, strings.Join(sorted(known), ", ")))
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.endpoints[name]; e != nil {
+		return e.Endpoint, nil
+	}
+	if s.closed {
+		return nil, context.Canceled
+	}
+	e, err := s.open(cfg)
+	if err != nil {
+		return nil, err
+	}
+	s.endpoints[name] = e
+	return e.Endpoint, nil
+}
