@@ -195,6 +195,8 @@ const endpointsText = `# The Saltmarsh Sound Archive: where its recordings lie.
 # machine when they are used; their lines are slowed down so that there is
 # something to watch.
 
+title = "Saltmarsh"
+
 [endpoint.studio]
 kind = "folder"
 path = "studio"

@@ -43,7 +43,8 @@ type ActiveRun struct {
 	Job     string
 	Plan    plan.Info
 	Meter   *transfer.Meter
-	Before  int64 // effects earlier runs of the plan had finished
+	// Before and BeforeBytes are what earlier runs of the plan had finished.
+	Before, BeforeBytes int64
 	stop    context.CancelFunc
 	done    chan struct{}
 	result  history.Run
@@ -152,14 +153,14 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		return nil, err
 	}
 	undo = append(undo, ledger.Close)
-	before, _ := ledger.Finished()
+	before, beforeBytes := ledger.Finished()
 	work := p.Info.Totals.Work()
 	if before >= work.Count {
 		return nil, ErrNothingToDo
 	}
 	// A run goes on when the call that began it is over.
 	runCtx, stop := context.WithCancel(context.WithoutCancel(ctx))
-	r := &ActiveRun{Job: name, Plan: p.Info, Meter: &transfer.Meter{}, Before: before, stop: stop, done: make(chan struct{}), planned: work,
+	r := &ActiveRun{Job: name, Plan: p.Info, Meter: &transfer.Meter{}, Before: before, BeforeBytes: beforeBytes, stop: stop, done: make(chan struct{}), planned: work,
 		result: history.Run{Job: name, Plan: p.Info.Number, Began: time.Now(), End: history.Running, Before: before,
 			PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}}
 	s.mu.Lock()

@@ -9,12 +9,12 @@ import (
 	"syscall"
 
 	"lumtra/cli"
-	"lumtra/service"
+	"lumtra/tui/frame"
 )
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	code := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr, func(ctx context.Context, s *service.Service) error { return nil })
+	code := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr, frame.Run)
 	stop()
 	os.Exit(code)
 }

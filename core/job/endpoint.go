@@ -51,16 +51,21 @@ type Endpoint struct {
 	Wait       time.Duration `toml:"-"`
 }
 
+// EndpointsFile is what endpoints.toml holds.
+type EndpointsFile struct {
+	// Title is what the workspace is called on screens.
+	Title    string               `toml:"title"`
+	Endpoint map[string]*Endpoint `toml:"endpoint"`
+}
+
 // LoadEndpoints reads endpoints.toml.
-func LoadEndpoints(path, shown string) (map[string]*Endpoint, error) {
+func LoadEndpoints(path, shown string) (*EndpointsFile, error) {
 	d, err := readDocument(path, shown)
 	if err != nil {
 		return nil, err
 	}
-	var file struct {
-		Endpoint map[string]*Endpoint `toml:"endpoint"`
-	}
-	if err := d.decode(&file); err != nil {
+	file := &EndpointsFile{}
+	if err := d.decode(file); err != nil {
 		return nil, err
 	}
 	for _, name := range slices.Sorted(maps.Keys(file.Endpoint)) {
@@ -73,7 +78,7 @@ func LoadEndpoints(path, shown string) (map[string]*Endpoint, error) {
 			return nil, d.wrong(fmt.Sprintf("endpoint %s: %s", name, what), "endpoint", name, setting)
 		}
 	}
-	return file.Endpoint, nil
+	return file, nil
 }
 
 // check names the wrong setting and what is wrong with it.

@@ -10,7 +10,7 @@ import (
 // Workspace is a folder with endpoints.toml and jobs/*.toml as they were when
 // it was read.
 type Workspace struct {
-	Dir       string
+	Dir, Title string
 	Endpoints map[string]*Endpoint
 	Jobs      []*Job // by name
 	// Mistakes are files that could not be used, and why; the others still can.
@@ -27,9 +27,13 @@ const (
 func LoadWorkspace(dir string) (*Workspace, error) {
 	w := &Workspace{Dir: dir}
 	path := filepath.Join(dir, endpointsFile)
-	var err error
-	if w.Endpoints, err = LoadEndpoints(path, path); err != nil {
+	file, err := LoadEndpoints(path, path)
+	if err != nil {
 		return nil, err
+	}
+	w.Endpoints, w.Title = file.Endpoint, file.Title
+	if w.Title == "" {
+		w.Title = filepath.Base(dir)
 	}
 	files, err := os.ReadDir(filepath.Join(dir, jobsFolder))
 	if err != nil && !os.IsNotExist(err) {

@@ -1,0 +1,146 @@
+package frame
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"lumtra/core/object"
+	"lumtra/tui/kit"
+)
+
+// Least size at which the views are drawn.
+const (
+	leastWidth  = 60
+	leastHeight = 12
+)
+
+// View draws the whole window.
+func (m *model) View() tea.View {
+	v := tea.NewView(m.draw())
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	v.WindowTitle = "Lumtra · " + object.Display(m.shared.Service.Workspace().Title)
+	return v
+}
+
+func (m *model) draw() string {
+	t := m.shared.Theme
+	if m.width < leastWidth || m.height < leastHeight {
+		return kit.Lines([]string{t.Lamp.Render("Lumtra") + " needs 60×12 or more"}, m.width, m.height)
+	}
+	body := m.height - 4
+	var middle string
+	switch {
+	case m.finder != nil:
+		middle = m.finder.render(t, m.width, body)
+	case m.help:
+		middle = m.drawHelp(body)
+	default:
+		middle = m.screens[m.view].Render(m.width, body)
+	}
+	return strings.Join([]string{m.header(), kit.RuleLine(t, m.width), middle, m.pulse(), m.keyLine()}, "\n")
+}
+
+// header says where one is; at the right, what becomes of runs, and the time.
+func (m *model) header() string {
+	t := m.shared.Theme
+	crumbs := append([]string{m.shared.Service.Workspace().Title, m.view.String()}, m.screens[m.view].Crumbs()...)
+	for i, c := range crumbs {
+		crumbs[i] = t.Paper.Render(object.Display(c))
+	}
+	left := t.Lamp.Bold(true).Render("Lumtra") + t.Ash.Render(" · ") + strings.Join(crumbs, t.Ash.Render(" › "))
+	right := t.Ash.Render(time.Now().Format("15:04:05 MST"))
+	if m.width >= 100 {
+		right = t.Ash.Render("runs end with this window   ") + right
+	}
+	w := ansi.StringWidth(right)
+	return kit.Fit(left, m.width-w-2) + "  " + right
+}
+
+// pulse is the line that is always there: the last minutes of throughput as a
+// strip of brightness, what runs, what needs a person. Something said takes
+// its place for a while.
+func (m *model) pulse() string {
+	t, st := m.shared.Theme, m.shared.State
+	if m.said.Text != "" && time.Since(m.saidAt) < 8*time.Second {
+		style := t.Tide
+		if m.said.Bad {
+			style = t.Flare
+		}
+		return kit.Fit(style.Render(m.said.Text), m.width)
+	}
+	running := 0
+	for _, j := range st.Jobs {
+		if j.Active != nil {
+			running++
+		}
+	}
+	text := t.Ash.Render("nothing running")
+	if running > 0 {
+		rate := 0.0
+		if n := len(st.Pulse); n > 0 {
+			rate = st.Pulse[n-1]
+		}
+		text = t.Lamp.Render("▸ "+count(running, "run")) + t.Paper.Render(" "+kit.Rate(rate, m.shared.Bits))
+	}
+	if n := len(st.Needs); n > 0 {
+		text += t.Flare.Render("  ▲ " + count(n, "thing") + " for you")
+	}
+	if st.Err != nil {
+		text = t.Flare.Render(object.Display(st.Err.Error()))
+	}
+	width := max(m.width-ansi.StringWidth(text)-3, 0)
+	values := st.Pulse[max(0, len(st.Pulse)-width):]
+	top := slices.Max(append([]float64{1}, values...))
+	var strip strings.Builder
+	strip.WriteString(t.Rule.Render(strings.Repeat("·", width-len(values))))
+	for _, v := range values {
+		strip.WriteString(t.Glow(v / top))
+	}
+	return kit.Fit(strip.String()+"   "+text, m.width)
+}
+
+func count(n int, what string) string {
+	if n != 1 {
+		what += "s"
+	}
+	return kit.Count(int64(n)) + " " + what
+}
+
+// keyLine names the keys that matter here and now.
+func (m *model) keyLine() string {
+	t := m.shared.Theme
+	keys := m.screens[m.view].Keys()
+	if !m.screens[m.view].Typing() {
+		keys = append(append([]kit.Key(nil), keys...), kit.Key{Press: "1-5", Does: "views"}, kit.Key{Press: "?", Does: "all keys"}, kit.Key{Press: "q", Does: "leave"})
+	}
+	var b strings.Builder
+	for _, k := range keys {
+		short, _, _ := strings.Cut(k.Does, ":")
+		part := t.Lamp.Render(k.Press) + " " + t.Ash.Render(short) + "   "
+		if ansi.StringWidth(b.String())+ansi.StringWidth(part) > m.width {
+			continue
+		}
+		b.WriteString(part)
+	}
+	return kit.Fit(b.String(), m.width)
+}
+
+func (m *model) drawHelp(height int) string {
+	t := m.shared.Theme
+	lines := []string{"", t.Strong.Render("  Keys in " + m.view.String()), ""}
+	list := func(keys []kit.Key) {
+		for _, k := range keys {
+			lines = append(lines, "  "+t.Lamp.Render(kit.FitLeft(k.Press, 10))+"  "+t.Paper.Render(k.Does))
+		}
+	}
+	list(m.screens[m.view].Keys())
+	lines = append(lines, "", t.Strong.Render("  Keys everywhere"), "")
+	list([]kit.Key{{Press: "↑ ↓ j k", Does: "move; g and G to the ends"}, {Press: "esc", Does: "back"}})
+	list(ownKeys)
+	return kit.Lines(append(lines, "", t.Ash.Render("  any key closes this")), m.width, height)
+}

@@ -1,0 +1,281 @@
+package frame
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lumtra/service"
+	"lumtra/tui/kit"
+	"lumtra/tui/look"
+	"lumtra/tui/now"
+	"lumtra/tui/places"
+	"lumtra/tui/plan"
+	"lumtra/tui/proof"
+	"lumtra/tui/run"
+)
+
+// Run opens the interface on the terminal and returns when it is left.
+func Run(ctx context.Context, s *service.Service) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	_, err := tea.NewProgram(newModel(ctx, s), tea.WithContext(ctx)).Run()
+	if errors.Is(err, tea.ErrInterrupted) || ctx.Err() != nil {
+		return context.Canceled
+	}
+	return err
+}
+
+// model is the frame. It is the only tea.Model; views are its parts.
+type model struct {
+	ctx     context.Context
+	shared  *kit.Shared
+	collect *kit.Collector
+	screens map[kit.View]kit.Screen
+	view    kit.View
+	back    []kit.View
+	width   int
+	height  int
+	said    kit.Say
+	saidAt  time.Time
+	help    bool
+	finder  *finder
+	leaving bool // asked once whether to leave a run behind
+	moved   map[string]int64
+	movedAt time.Time
+	share   float64 // bytes since the last step of the pulse
+}
+
+func newModel(ctx context.Context, s *service.Service) *model {
+	m := &model{ctx: ctx, shared: &kit.Shared{Service: s, Theme: look.New(os.Getenv("LUMTRA_BACKGROUND") != "light")},
+		collect: &kit.Collector{Service: s}, view: kit.Now, moved: map[string]int64{}, width: 80, height: 24}
+	m.screens = map[kit.View]kit.Screen{
+		kit.Now:    now.New(m.shared),
+		kit.Places: places.New(ctx, m.shared),
+		kit.Plan:   plan.New(ctx, m.shared),
+		kit.Run:    run.New(m.shared),
+		kit.Proof:  proof.New(ctx, m.shared),
+	}
+	return m
+}
+
+// Init asks for the terminal's background and the first state.
+func (m *model) Init() tea.Cmd {
+	return tea.Batch(tea.RequestBackgroundColor, m.collectState(0, true))
+}
+
+// collectState takes a new state after a wait.
+func (m *model) collectState(wait time.Duration, anew bool) tea.Cmd {
+	return func() tea.Msg {
+		if wait > 0 {
+			timer := time.NewTimer(wait)
+			defer timer.Stop()
+			select {
+			case <-timer.C:
+			case <-m.ctx.Done():
+				return nil
+			}
+		}
+		return tick{m.collect.Collect(m.ctx, anew)}
+	}
+}
+
+// tick is a state that came on the frame's own clock, which is wound again.
+type tick struct{ kit.State }
+
+const (
+	tickRunning = 200 * time.Millisecond
+	tickIdle    = time.Second
+)
+
+// Update takes messages in: keys to the frame first, the rest to the views.
+func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.width, m.height = msg.Width, msg.Height
+		return m, nil
+	case tea.BackgroundColorMsg:
+		if os.Getenv("LUMTRA_BACKGROUND") == "" {
+			m.shared.Theme = look.New(msg.IsDark())
+		}
+		return m, nil
+	case tick:
+		wait := tickIdle
+		for _, j := range msg.Jobs {
+			if j.Active != nil {
+				wait = tickRunning
+			}
+		}
+		m.take(msg.State)
+		return m, tea.Batch(m.toAll(kit.StateMsg{State: m.shared.State}), m.collectState(wait, false))
+	case kit.Open:
+		return m, m.open(msg.View, msg.Job)
+	case kit.Say:
+		m.said, m.saidAt = msg, time.Now()
+		return m, nil
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	case tea.MouseWheelMsg:
+		key := tea.KeyPressMsg{Code: tea.KeyDown}
+		if msg.Button == tea.MouseWheelUp {
+			key.Code = tea.KeyUp
+		}
+		return m, m.screens[m.view].Update(key)
+	}
+	return m, m.toAll(msg)
+}
+
+func (m *model) toAll(msg tea.Msg) tea.Cmd {
+	var cmds []tea.Cmd
+	for v := kit.Now; v <= kit.Proof; v++ {
+		cmds = append(cmds, m.screens[v].Update(msg))
+	}
+	return tea.Batch(cmds...)
+}
+
+// take makes a state the present one and lets the pulse beat.
+func (m *model) take(st kit.State) {
+	st.Pulse = m.shared.State.Pulse
+	for _, j := range st.Jobs {
+		if j.Active == nil {
+			delete(m.moved, j.Job.Name)
+			continue
+		}
+		was, known := m.moved[j.Job.Name]
+		if known || time.Since(j.Active.Began) < 2*tickIdle {
+			m.share += float64(max(j.Active.Bytes-was, 0))
+		}
+		m.moved[j.Job.Name] = j.Active.Bytes
+	}
+	if m.movedAt.IsZero() {
+		m.movedAt = st.At
+	}
+	if gap := st.At.Sub(m.movedAt); gap >= kit.PulseStep {
+		rate := m.share / gap.Seconds()
+		pulse := append([]float64(nil), st.Pulse...)
+		for ; gap >= kit.PulseStep; gap -= kit.PulseStep {
+			pulse = append(pulse, rate)
+			m.movedAt = m.movedAt.Add(kit.PulseStep)
+		}
+		st.Pulse = pulse[max(0, len(pulse)-600):]
+		m.share = 0
+	}
+	m.shared.State = st
+}
+
+func (m *model) open(v kit.View, job string) tea.Cmd {
+	if m.view != v {
+		m.back = append(m.back, m.view)
+		m.view = v
+	}
+	if job != "" {
+		m.shared.Job = job
+	}
+	return m.screens[v].Update(kit.Opened{Job: job})
+}
+
+// key answers a key: an open overlay first, then a view that takes text, then
+// the frame's own keys, then the view's.
+func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
+	key := msg.String()
+	switch {
+	case m.finder != nil:
+		return m.find(msg)
+	case m.help:
+		m.help = false
+		return nil
+	case key == "ctrl+c":
+		return m.leave()
+	case m.screens[m.view].Typing():
+		return m.screens[m.view].Update(msg)
+	}
+	if key != "q" {
+		m.leaving = false
+	}
+	switch key {
+	case "q":
+		return m.leave()
+	case "?":
+		m.help = true
+		return nil
+	case "ctrl+p":
+		m.finder = newFinder(m.actions())
+		return nil
+	case "u":
+		m.shared.Bits = !m.shared.Bits
+		return nil
+	case "1", "2", "3", "4", "5":
+		n, _ := strconv.Atoi(key)
+		return m.open(kit.View(n), "")
+	case "esc":
+		if cmd := m.screens[m.view].Update(msg); cmd != nil {
+			return cmd
+		}
+		if n := len(m.back); n > 0 {
+			m.view, m.back = m.back[n-1], m.back[:n-1]
+		}
+		return nil
+	}
+	if jobView := m.view == kit.Plan || m.view == kit.Run || m.view == kit.Proof; jobView && (key == "<" || key == ">") {
+		m.shared.StepJob(map[string]int{"<": -1, ">": 1}[key])
+		return m.screens[m.view].Update(kit.Opened{Job: m.shared.Job})
+	}
+	return m.screens[m.view].Update(msg)
+}
+
+// leave asks first when a run would end with the window.
+func (m *model) leave() tea.Cmd {
+	running := false
+	for _, j := range m.shared.State.Jobs {
+		running = running || j.Active != nil
+	}
+	if running && !m.leaving {
+		m.leaving = true
+		return kit.Cmd(kit.Say{Text: "A run is under way and ends with this window; what it has done stays done. q once more leaves.", Bad: true})
+	}
+	return tea.Quit
+}
+
+// ownKeys work in every view.
+var ownKeys = []kit.Key{
+	{Press: "1", Does: "Now: jobs over time, and what needs you"},
+	{Press: "2", Does: "Places: endpoints and what lies in them"},
+	{Press: "3", Does: "Plan: what a run would do"},
+	{Press: "4", Does: "Run: what moves now"},
+	{Press: "5", Does: "Proof: what is really there"},
+	{Press: ">", Does: "the next job, in views about one; < the one before"},
+	{Press: "u", Does: "rates in bytes or bits"},
+	{Press: "ctrl+p", Does: "find an action by its words"},
+	{Press: "?", Does: "all keys"},
+	{Press: "q", Does: "leave"},
+}
+
+func (m *model) actions() []kit.Key {
+	return append(append([]kit.Key(nil), m.screens[m.view].Keys()...), ownKeys...)
+}
+
+// press makes a key message of a key's name.
+func press(name string) tea.KeyPressMsg {
+	switch name {
+	case "enter":
+		return tea.KeyPressMsg{Code: tea.KeyEnter}
+	case "esc":
+		return tea.KeyPressMsg{Code: tea.KeyEscape}
+	case "space":
+		return tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
+	case "tab":
+		return tea.KeyPressMsg{Code: tea.KeyTab}
+	case "left", "right", "up", "down":
+		return tea.KeyPressMsg{Code: map[string]rune{"left": tea.KeyLeft, "right": tea.KeyRight, "up": tea.KeyUp, "down": tea.KeyDown}[name]}
+	}
+	if letter, ok := strings.CutPrefix(name, "ctrl+"); ok {
+		return tea.KeyPressMsg{Code: rune(letter[0]), Mod: tea.ModCtrl}
+	}
+	r := []rune(name)
+	return tea.KeyPressMsg{Code: r[0], Text: name}
+}

@@ -1,0 +1,229 @@
+package kit
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/dustin/go-humanize"
+
+	"lumtra/core/object"
+	"lumtra/core/plan"
+	"lumtra/tui/look"
+)
+
+// Fit cuts or pads styled text to exactly width cells.
+func Fit(s string, width int) string {
+	if width <= 0 {
+		return ""
+	}
+	n := ansi.StringWidth(s)
+	if n > width {
+		return ansi.Truncate(s, width, "…")
+	}
+	return s + strings.Repeat(" ", width-n)
+}
+
+// FitLeft is Fit with the text at the right end.
+func FitLeft(s string, width int) string {
+	if n := ansi.StringWidth(s); n < width {
+		return strings.Repeat(" ", width-n) + s
+	}
+	return Fit(s, width)
+}
+
+// Name makes a key or file name safe to show and cuts it in the middle, where
+// long names tell least.
+func Name(s string, width int) string {
+	s = object.Display(s)
+	n := ansi.StringWidth(s)
+	if n <= width {
+		return s
+	}
+	if width < 8 {
+		return ansi.Truncate(s, max(width, 0), "…")
+	}
+	tail := (width - 1) / 2
+	return ansi.Truncate(s, width-1-tail, "") + "…" + ansi.Cut(s, n-tail, n)
+}
+
+// Lines pads or cuts text to exactly height lines of exactly width cells.
+func Lines(lines []string, width, height int) string {
+	out := make([]string, height)
+	for i := range out {
+		if i < len(lines) {
+			out[i] = Fit(lines[i], width)
+		} else {
+			out[i] = strings.Repeat(" ", max(width, 0))
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// Beside sets two blocks of the same height side by side with a thin rule.
+func Beside(t *look.Theme, left, right string) string {
+	l, r := strings.Split(left, "\n"), strings.Split(right, "\n")
+	for i := range l {
+		l[i] += t.Rule.Render(" │ ") + r[i]
+	}
+	return strings.Join(l, "\n")
+}
+
+// RuleLine is the one thin rule.
+func RuleLine(t *look.Theme, width int) string {
+	return t.Rule.Render(strings.Repeat("─", max(width, 0)))
+}
+
+// Size is a number of bytes with its unit, numbers aligned when set right.
+func Size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
+
+// Count is a number with its thousands parted.
+func Count(n int64) string { return humanize.Comma(n) }
+
+// Rate is a rate in bytes or bits a second.
+func Rate(bytesPerSecond float64, bits bool) string {
+	if bits {
+		return humanize.SIWithDigits(bytesPerSecond*8, 1, "bit/s")
+	}
+	return humanize.IBytes(uint64(max(bytesPerSecond, 0))) + "/s"
+}
+
+// Span is a length of time, as coarse as it is long.
+func Span(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// Ago is how long ago a time was.
+func Ago(t, now time.Time) string {
+	if d := now.Sub(t); d < 10*time.Second {
+		return "just now"
+	}
+	return Span(now.Sub(t)) + " ago"
+}
+
+// EffectBar draws totals as one bar of width cells, split by effect; scale is
+// what a full bar stands for. A kind that is there at all has a cell.
+func EffectBar(t *look.Theme, totals *plan.Totals, byCount bool, scale int64, width int) string {
+	value := func(k plan.Kind) int64 {
+		if byCount {
+			return totals[k].Count
+		}
+		return totals[k].Bytes
+	}
+	var b strings.Builder
+	used := 0
+	for _, k := range plan.Kinds {
+		if totals[k].Count == 0 || scale <= 0 {
+			continue
+		}
+		n := int(float64(width) * float64(value(k)) / float64(scale))
+		n = min(max(n, 1), width-used)
+		if n <= 0 {
+			break
+		}
+		glyph, style := t.Effect(k)
+		b.WriteString(style.Render(strings.Repeat(glyph, n)))
+		used += n
+	}
+	return Fit(b.String(), width)
+}
+
+var columns = []rune(" ▁▂▃▄▅▆▇█")
+
+// AreaChart draws values as columns of light, height lines high; top is the
+// value of a full column.
+func AreaChart(t *look.Theme, values []float64, top float64, width, height int) []string {
+	lines := make([]string, height)
+	if len(values) > width {
+		values = values[len(values)-width:]
+	}
+	for row := range lines {
+		var b strings.Builder
+		floor := float64(height - 1 - row)
+		for _, v := range values {
+			level := 0.0
+			if top > 0 {
+				level = v / top
+			}
+			fill := min(max(level*float64(height)-floor, 0), 1)
+			b.WriteString(t.GlowStyle(level).Render(string(columns[int(fill*8+0.5)])))
+		}
+		lines[row] = Fit(b.String(), width)
+	}
+	return lines
+}
+
+// Row draws one line of a list, lit when it is chosen.
+func Row(t *look.Theme, text string, width int, chosen bool) string {
+	mark := "  "
+	if chosen {
+		mark = t.Lamp.Render("▌ ")
+	}
+	line := Fit(mark+text, width)
+	if chosen {
+		return paint(t.Chosen, line)
+	}
+	return line
+}
+
+// paint lays a background under text that has styles of its own.
+func paint(bg lipgloss.Style, line string) string {
+	const reset = "\x1b[m"
+	open, _, found := strings.Cut(bg.Render("x"), "x")
+	if !found || open == "" {
+		return line
+	}
+	return open + strings.ReplaceAll(line, reset, reset+open) + reset
+}
+
+// Cursor is a position in a list of which a window is shown.
+type Cursor struct{ At, top int }
+
+// Move moves the cursor and keeps it in a list of n lines.
+func (c *Cursor) Move(by, n int) { c.At = min(max(c.At+by, 0), max(n-1, 0)) }
+
+// Window returns the lines to show in height rows, with the cursor among them.
+func (c *Cursor) Window(n, height int) (first, last int) {
+	c.Move(0, n)
+	if c.At < c.top {
+		c.top = c.At
+	}
+	if c.At >= c.top+height {
+		c.top = c.At - height + 1
+	}
+	c.top = max(min(c.top, n-height), 0)
+	return c.top, min(c.top+height, n)
+}
+
+// Key moves the cursor by a key, and tells whether it was one for it.
+func (c *Cursor) Key(key string, n, page int) bool {
+	switch key {
+	case "up", "k":
+		c.Move(-1, n)
+	case "down", "j":
+		c.Move(1, n)
+	case "pgup", "ctrl+b":
+		c.Move(-page, n)
+	case "pgdown", "ctrl+f":
+		c.Move(page, n)
+	case "home", "g":
+		c.Move(-n, n)
+	case "end", "G":
+		c.Move(n, n)
+	default:
+		return false
+	}
+	return true
+}

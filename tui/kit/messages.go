@@ -1,0 +1,117 @@
+package kit
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"lumtra/service"
+	"lumtra/tui/look"
+)
+
+// View names a view; its number is the digit that opens it.
+type View int
+
+// The views.
+const (
+	Now View = iota + 1
+	Places
+	Plan
+	Run
+	Proof
+)
+
+var viewNames = [...]string{"", "Now", "Places", "Plan", "Run", "Proof"}
+
+// String is the view's name as the header shows it.
+func (v View) String() string { return viewNames[v] }
+
+// Open asks the frame to show a view, with a job if it is about one.
+type Open struct {
+	View View
+	Job  string
+}
+
+// Opened tells a view that it is shown, and the job it is about.
+type Opened struct{ Job string }
+
+// Say asks the frame to tell something for a while in its last line but one.
+type Say struct {
+	Text string
+	Bad  bool
+}
+
+// StateMsg brings a new State to every view.
+type StateMsg struct{ State }
+
+// Refresh asks the frame for a new State at once.
+type Refresh struct{}
+
+// Shared is what every view can see. It is changed by the frame only, between
+// messages.
+type Shared struct {
+	Service *service.Service
+	Theme   *look.Theme
+	State   State
+	Bits    bool // rates in bits rather than bytes
+	// Job is the job the views about one job are about.
+	Job string
+}
+
+// Current is the chosen job: the one last opened, else one that runs, else the
+// first; nil when there are none.
+func (s *Shared) Current() *JobState {
+	if j := s.State.JobNamed(s.Job); j != nil {
+		return j
+	}
+	for i := range s.State.Jobs {
+		if s.State.Jobs[i].Active != nil {
+			return &s.State.Jobs[i]
+		}
+	}
+	if len(s.State.Jobs) > 0 {
+		return &s.State.Jobs[0]
+	}
+	return nil
+}
+
+// StepJob chooses the next job (by 1) or the one before (by -1).
+func (s *Shared) StepJob(by int) {
+	jobs := s.State.Jobs
+	for i := range jobs {
+		if c := s.Current(); c != nil && jobs[i].Job.Name == c.Job.Name {
+			s.Job = jobs[(i+by+len(jobs))%len(jobs)].Job.Name
+			return
+		}
+	}
+}
+
+// Key is a line of the key help: what to press, what it does.
+type Key struct{ Press, Does string }
+
+// Screen is a view as the frame sees it.
+type Screen interface {
+	// Update takes a message; it must not block.
+	Update(msg tea.Msg) tea.Cmd
+	// Render draws exactly height lines of at most width cells.
+	Render(width, height int) string
+	// Crumbs say where in the view one is, for the header.
+	Crumbs() []string
+	// Keys are those that work now, most useful first.
+	Keys() []Key
+	// Typing tells that keys are text for the view just now.
+	Typing() bool
+}
+
+// Cmd makes a command of a message.
+func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
+
+// PlanAnew asks the plan view to survey and plan a job.
+type PlanAnew struct{ Job string }
+
+// Start asks the run view to carry out a job's plan.
+type Start struct {
+	Job    string
+	Number int
+}
+
+// Prove asks the proof view to compare a job's two sides.
+type Prove struct{ Job string }

@@ -1,0 +1,211 @@
+package kit
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"lumtra/core/history"
+	"lumtra/core/job"
+	"lumtra/core/plan"
+	"lumtra/core/transfer"
+	"lumtra/service"
+)
+
+// State is what is going on, as of one moment: a snapshot that views draw from
+// and never change.
+type State struct {
+	At    time.Time
+	Jobs  []JobState
+	Needs []Need
+	// Pulse is the total rate over the last minutes in bytes a second, oldest
+	// first, one value per PulseStep.
+	Pulse []float64
+	Err   error
+}
+
+// PulseStep is the time one value of the pulse covers.
+const PulseStep = time.Second
+
+// JobState is one job with what was planned, run and proven last.
+type JobState struct {
+	Job    *job.Job
+	Plan   *plan.Info // nil: none yet
+	Runs   []history.Run
+	Active *Active
+	Proof  *service.Proof
+	// Done tells that the newest plan has been carried out in full.
+	Done bool
+}
+
+// Active is a run of this process, under way.
+type Active struct {
+	transfer.Snapshot
+	// Before and BeforeBytes are what earlier runs of the plan had done.
+	Before, BeforeBytes int64
+	Planned             plan.Total
+}
+
+// Last is the newest run, nil if there is none.
+func (j *JobState) Last() *history.Run {
+	if len(j.Runs) == 0 {
+		return nil
+	}
+	return &j.Runs[0]
+}
+
+// Need is something that waits for a person.
+type Need struct {
+	Job  string
+	What string
+	View View // where it is mended
+	Key  string
+}
+
+// Collector takes snapshots. What changes slowly (plans, history, proofs) is
+// read again only now and then, or when a run begins or ends.
+type Collector struct {
+	Service *service.Service
+	jobs    []JobState
+	read    time.Time
+}
+
+const (
+	rereadEvery = 2 * time.Second
+	lookBack    = 31 * 24 * time.Hour
+)
+
+// Collect takes a snapshot. It reads files and the history, so it is not for
+// Update: use it in a command, one at a time. With anew it reads everything.
+func (c *Collector) Collect(ctx context.Context, anew bool) State {
+	st := State{At: time.Now()}
+	s := c.Service
+	for _, j := range c.jobs {
+		if (s.Active(j.Job.Name) != nil) != (j.Active != nil) {
+			anew = true
+		}
+	}
+	anew = anew || st.At.Sub(c.read) > rereadEvery
+	for i, j := range s.Workspace().Jobs {
+		var js JobState
+		if anew {
+			var err error
+			if js, err = collectJob(ctx, s, j, st.At.Add(-lookBack)); err != nil && st.Err == nil {
+				st.Err = err
+			}
+		} else {
+			js = c.jobs[i]
+			js.Active = active(s, j.Name)
+		}
+		st.Jobs = append(st.Jobs, js)
+		st.Needs = append(st.Needs, needs(&js)...)
+	}
+	for _, m := range s.Workspace().Mistakes {
+		st.Needs = append(st.Needs, Need{What: m.Error(), View: Now})
+	}
+	if c.jobs = st.Jobs; anew {
+		c.read = st.At
+	}
+	return st
+}
+
+func active(s *service.Service, name string) *Active {
+	r := s.Active(name)
+	if r == nil {
+		return nil
+	}
+	return &Active{Snapshot: r.Meter.Snapshot(), Before: r.Before, BeforeBytes: r.BeforeBytes, Planned: r.Plan.Totals.Work()}
+}
+
+func collectJob(ctx context.Context, s *service.Service, j *job.Job, since time.Time) (JobState, error) {
+	js := JobState{Job: j}
+	// The run first: if it ends meanwhile, the history already has it.
+	js.Active = active(s, j.Name)
+	var err error
+	if js.Runs, err = s.Runs(ctx, j.Name, since, 500); err != nil {
+		return js, err
+	}
+	p, err := s.LatestPlan(j.Name)
+	if err != nil {
+		return js, err
+	}
+	if p != nil {
+		info := p.Info
+		js.Plan = &info
+		p.Close()
+	}
+	if last := js.Last(); last != nil && js.Plan != nil {
+		js.Done = last.Plan == js.Plan.Number && (last.End == history.Clean || last.End == history.Failures)
+	}
+	js.Proof, err = s.LatestProof(j.Name)
+	return js, err
+}
+
+// needs finds what a job wants of a person.
+func needs(j *JobState) []Need {
+	var found []Need
+	add := func(v View, key, format string, args ...any) {
+		found = append(found, Need{Job: j.Job.Name, View: v, Key: key, What: fmt.Sprintf(format, args...)})
+	}
+	if p := j.Plan; p != nil && len(p.Held) > 0 {
+		add(Plan, "3", "plan %d is held back: %s", p.Number, p.Held[0])
+	}
+	if last := j.Last(); last != nil && j.Active == nil {
+		switch last.End {
+		case history.Failures:
+			if last.Failed > 0 {
+				add(Run, "4", "%s failed in the last run", count(last.Failed, "object"))
+			} else {
+				add(Run, "4", "parts of the places could not be listed")
+			}
+		case history.Broken:
+			add(Run, "4", "the last run broke off: %s", last.Note)
+		case history.Stopped:
+			add(Plan, "3", "the run of plan %d was stopped; it can go on", last.Plan)
+		}
+	}
+	if p := j.Proof; p != nil && !p.Holds() {
+		add(Proof, "5", "the last proof does not hold")
+	}
+	if p := j.Plan; p != nil && !j.Done && p.Totals.Work().Count > 0 && len(p.Held) == 0 && j.Active == nil && (j.Last() == nil || j.Last().Plan != p.Number) {
+		add(Plan, "3", "plan %d waits to be approved", p.Number)
+	}
+	return found
+}
+
+func count(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return Count(n) + " " + what + "s"
+}
+
+// JobNamed is the state of the job with the name; nil if there is none.
+func (st *State) JobNamed(name string) *JobState {
+	for i := range st.Jobs {
+		if st.Jobs[i].Job.Name == name {
+			return &st.Jobs[i]
+		}
+	}
+	return nil
+}
+
+// Expect tells when a run should end: at the better and at the worse of its
+// rate over all and its rate of late. It is false while nothing can be told.
+func (a *Active) Expect(now time.Time) (soon, late time.Time, ok bool) {
+	left := float64(a.Planned.Bytes - a.BeforeBytes - a.Bytes)
+	n := len(a.Samples)
+	if n < 5 || a.Bytes == 0 || left < 0 {
+		return soon, late, false
+	}
+	last := a.Samples[n-1]
+	recent := a.Samples[max(0, n-40)]
+	overall := float64(last.Bytes) / last.At.Seconds()
+	lately := float64(last.Bytes-recent.Bytes) / max((last.At-recent.At).Seconds(), 0.001)
+	fast, slow := max(overall, lately), min(overall, lately)
+	if slow <= 0 {
+		return soon, late, false
+	}
+	in := func(rate float64) time.Time { return now.Add(time.Duration(left / rate * float64(time.Second))) }
+	return in(fast), in(slow), true
+}

@@ -1,0 +1,125 @@
+// Package look is the theme: colours by role, and the glyphs that carry the
+// same meaning without any colour. Nothing else in the interface names a
+// colour.
+//
+// The idea is light travelling at dusk: lamp for what moves now, tide for what
+// is done and proven, dusk for what is to come, flare for what needs a person,
+// ash for the rest. Brightness means rate.
+package look
+
+import (
+	"image/color"
+	"math"
+
+	"charm.land/lipgloss/v2"
+	"github.com/lucasb-eyer/go-colorful"
+
+	"lumtra/core/history"
+	"lumtra/core/plan"
+)
+
+// Theme is the set of styles for one kind of terminal.
+type Theme struct {
+	Paper, Strong, Ash, Rule, Lamp, Tide, Dusk, Flare lipgloss.Style
+	// Chosen marks the line under the cursor.
+	Chosen lipgloss.Style
+
+	glow [glowSteps + 1]lipgloss.Style
+}
+
+const glowSteps = 5
+
+type palette struct{ ink, paper, ash, rule, lamp, tide, dusk, flare, chosen string }
+
+var (
+	dark  = palette{"#0e1116", "#d9d4c7", "#868891", "#3a3f4a", "#f2a541", "#4fb3a5", "#a08ee0", "#f4694a", "#232936"}
+	light = palette{"#f4f1ea", "#22262e", "#6d685e", "#c9c2b2", "#a86200", "#0b7466", "#6246b0", "#c2350f", "#e2dccd"}
+)
+
+// New makes the theme for a dark or a light terminal.
+func New(isDark bool) *Theme {
+	p := light
+	if isDark {
+		p = dark
+	}
+	fg := func(hex string) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipgloss.Color(hex)) }
+	t := &Theme{
+		Paper: fg(p.paper), Strong: fg(p.paper).Bold(true), Ash: fg(p.ash), Rule: fg(p.rule),
+		Lamp: fg(p.lamp), Tide: fg(p.tide), Dusk: fg(p.dusk), Flare: fg(p.flare).Bold(true),
+		Chosen: lipgloss.NewStyle().Background(lipgloss.Color(p.chosen)),
+	}
+	for i := range t.glow {
+		// Even the faintest light is told from the ground.
+		t.glow[i] = lipgloss.NewStyle().Foreground(blend(p.ink, p.lamp, 0.25+0.75*float64(i)/glowSteps))
+	}
+	return t
+}
+
+func blend(from, to string, share float64) color.Color {
+	a, errA := colorful.Hex(from)
+	b, errB := colorful.Hex(to)
+	if errA != nil || errB != nil {
+		return lipgloss.Color(to)
+	}
+	return lipgloss.Color(a.BlendLab(b, share).Clamped().Hex())
+}
+
+var glowGlyphs = [glowSteps + 1]string{"·", "░", "▒", "▓", "█", "█"}
+
+// Glow is one cell of light for a rate between 0 and 1: brightness in colour,
+// density without it.
+func (t *Theme) Glow(level float64) string {
+	i := int(math.Ceil(min(max(level, 0), 1) * glowSteps))
+	if i == 0 {
+		return t.Rule.Render(glowGlyphs[0])
+	}
+	return t.glow[i].Render(glowGlyphs[i])
+}
+
+// GlowStyle is the brightness alone.
+func (t *Theme) GlowStyle(level float64) lipgloss.Style {
+	return t.glow[int(math.Ceil(min(max(level, 0), 1)*glowSteps))]
+}
+
+// Effect is the glyph and style of a plan's effect.
+func (t *Theme) Effect(k plan.Kind) (string, lipgloss.Style) {
+	switch k {
+	case plan.Add:
+		return "█", t.Lamp
+	case plan.Change:
+		return "▓", t.Dusk
+	case plan.Meta:
+		return "▒", t.Dusk
+	case plan.Remove:
+		return "╳", t.Flare
+	case plan.Conflict:
+		return "?", t.Flare
+	case plan.Blocked:
+		return "▚", t.Flare
+	case plan.Same:
+		return "─", t.Tide
+	default:
+		return "┄", t.Ash
+	}
+}
+
+// End is the glyph, style and word of how a run ended.
+func (t *Theme) End(e history.End) (string, lipgloss.Style) {
+	switch e {
+	case history.Clean:
+		return "◗", t.Tide
+	case history.Failures, history.Broken:
+		return "▲", t.Flare
+	case history.Running:
+		return "▸", t.Lamp
+	default:
+		return "▌", t.Ash
+	}
+}
+
+// Past is one cell of a finished run's rate between 0 and 1: the tide's colour,
+// with the rate in the density.
+func (t *Theme) Past(level float64) string {
+	i := int(math.Ceil(min(max(level, 0), 1) * 4))
+	return t.Tide.Render([]string{"▁", "░", "▒", "▓", "█"}[i])
+}

@@ -1,0 +1,199 @@
+package now
+
+import (
+	"strings"
+	"time"
+
+	"lumtra/core/history"
+	"lumtra/core/object"
+	"lumtra/core/transfer"
+	"lumtra/tui/kit"
+)
+
+const labelWidth = 26
+
+// Render draws lanes over needs.
+func (s *Screen) Render(width, height int) string {
+	t := s.Theme
+	jobs, needs := s.State.Jobs, s.State.Needs
+	if len(jobs) == 0 {
+		lines := []string{"", "  " + t.Strong.Render("No jobs yet."), "",
+			"  " + t.Paper.Render("A job is a file in "+object.Display(s.Service.Workspace().Dir)+"/jobs, such as"), "",
+			"  " + t.Tide.Render(`  source = "studio/masters"`), "  " + t.Tide.Render(`  target = "north-store/archive/masters"`)}
+		if s.State.At.IsZero() {
+			lines = []string{"", "  " + t.Ash.Render("looking …")}
+		}
+		for _, n := range needs {
+			lines = append(lines, "", "  "+t.Flare.Render("▲ ")+object.Display(n.What))
+		}
+		return kit.Lines(lines, width, height)
+	}
+	s.cursor.Move(0, len(jobs)+len(needs))
+	needRows := min(len(needs), max(height/3, 3)) + 2
+	laneRows := height - needRows - 1
+	each := min(max(laneRows/len(jobs), 2), 5)
+	fit := max(laneRows/each, 1)
+	first := 0
+	if at := min(s.cursor.At, len(jobs)-1); at >= fit {
+		first = at - fit + 1
+	}
+	scale := s.scale(width - labelWidth - 2)
+	lines := []string{strings.Repeat(" ", labelWidth+2) + scale.axis(t)}
+	for i := first; i < min(first+fit, len(jobs)); i++ {
+		lines = append(lines, s.lane(&jobs[i], scale, width, each, i == s.cursor.At)...)
+	}
+	for len(lines) < height-needRows {
+		lines = append(lines, strings.Repeat(" ", labelWidth+2)+scale.blank(t))
+	}
+	lines = append(lines, kit.RuleLine(t, width))
+	lines = append(lines, s.needs(width, needRows-1)...)
+	return kit.Lines(lines, width, height)
+}
+
+// lane draws one job: its label, its runs over time, its facts.
+func (s *Screen) lane(j *kit.JobState, sc scale, width, rows int, chosen bool) []string {
+	t := s.Theme
+	mark := "  "
+	if chosen {
+		mark = t.Lamp.Render("▌ ")
+	}
+	summary, notable := s.summary(j)
+	style := t.Ash
+	if notable {
+		style = t.Lamp
+		if j.Active == nil {
+			style = t.Flare
+		}
+	}
+	name := t.Paper
+	if chosen {
+		name = t.Strong
+	}
+	bar := s.bar(j, sc)
+	facts := sc.within(t, t.Ash.Render(s.facts(j)), width-labelWidth-2)
+	lines := []string{mark + kit.Fit(name.Render(kit.Name(j.Job.Name, labelWidth-2)), labelWidth) + bar}
+	if rows >= 4 {
+		lines = append(lines, mark+kit.Fit(style.Render(summary), labelWidth)+bar)
+		lines = append(lines, mark+kit.Fit("", labelWidth)+facts)
+	} else {
+		lines = append(lines, mark+kit.Fit(style.Render(summary), labelWidth)+facts)
+	}
+	for len(lines) < rows {
+		lines = append(lines, strings.Repeat(" ", labelWidth+2)+sc.blank(t))
+	}
+	return lines
+}
+
+func (s *Screen) needs(width, rows int) []string {
+	t := s.Theme
+	needs := s.State.Needs
+	title := t.Tide.Render("  Nothing needs you.")
+	if len(needs) > 0 {
+		title = t.Flare.Render("  Needs you")
+	}
+	lines := []string{title}
+	var c kit.Cursor
+	c.At = s.cursor.At - len(s.State.Jobs)
+	first, last := c.Window(len(needs), rows-1)
+	for i := first; i < last; i++ {
+		n := needs[i]
+		text := t.Flare.Render("▲ ") + t.Strong.Render(kit.Fit(kit.Name(n.Job, 22), 22)) + " " + t.Paper.Render(object.Display(n.What))
+		if n.Key != "" {
+			text += t.Ash.Render("   enter: " + n.View.String())
+		}
+		lines = append(lines, kit.Row(t, text, width, i+len(s.State.Jobs) == s.cursor.At))
+	}
+	return lines
+}
+
+// bar draws a job's runs along the scale.
+func (s *Screen) bar(j *kit.JobState, sc scale) string {
+	t := s.Theme
+	cells := make([]string, sc.width)
+	for i := range cells {
+		cells[i] = sc.ground(t, i)
+	}
+	top := s.topRate(sc)
+	for i := len(j.Runs) - 1; i >= 0; i-- {
+		r := &j.Runs[i]
+		if r.End == history.Running {
+			continue
+		}
+		first, last := sc.cell(r.Began), sc.cell(r.Ended)
+		for c := max(first, 0); c <= min(last, sc.width-1); c++ {
+			cells[c] = t.Past(rateIn(r.Samples, r.Began, sc.time(c), sc.time(c+1)) / top)
+		}
+		if last >= 0 && last < sc.width {
+			glyph, style := t.End(r.End)
+			cells[last] = style.Render(glyph)
+		}
+	}
+	if a := j.Active; a != nil && !a.Began.IsZero() {
+		here := sc.cell(s.State.At)
+		for c := max(sc.cell(a.Began), 0); c <= min(here, sc.width-1); c++ {
+			cells[c] = t.Glow(max(rateIn(a.Samples, a.Began, sc.time(c), sc.time(c+1))/top, 0.2))
+		}
+		if soon, late, ok := a.Expect(s.State.At); ok {
+			for c := max(here+1, 0); c <= min(sc.cell(late), sc.width-1); c++ {
+				glyph := "╌" // the range in which the end lies
+				if c <= sc.cell(soon) {
+					glyph = "┅"
+				}
+				cells[c] = t.Dusk.Render(glyph)
+			}
+		}
+	}
+	return strings.Join(cells, "")
+}
+
+// topRate is the highest rate on show, which is full brightness in every lane.
+func (s *Screen) topRate(sc scale) float64 {
+	top := 1.0
+	see := func(samples []transfer.Sample, began time.Time) {
+		for c := max(sc.cell(began), 0); c < sc.width && len(samples) > 0; c++ {
+			if sc.time(c).After(began.Add(samples[len(samples)-1].At)) {
+				break
+			}
+			top = max(top, rateIn(samples, began, sc.time(c), sc.time(c+1)))
+		}
+	}
+	for i := range s.State.Jobs {
+		j := &s.State.Jobs[i]
+		for k := range j.Runs {
+			see(j.Runs[k].Samples, j.Runs[k].Began)
+		}
+		if j.Active != nil {
+			see(j.Active.Samples, j.Active.Began)
+		}
+	}
+	return top
+}
+
+// rateIn is the mean rate of a run in a span of time, in bytes a second.
+func rateIn(samples []transfer.Sample, began, from, to time.Time) float64 {
+	a, b := max(from.Sub(began), 0), to.Sub(began)
+	if n := len(samples); n > 0 {
+		b = min(b, samples[n-1].At)
+	}
+	if b <= a {
+		return 0
+	}
+	return (bytesAt(samples, b) - bytesAt(samples, a)) / (b - a).Seconds()
+}
+
+func bytesAt(samples []transfer.Sample, at time.Duration) float64 {
+	for i := 1; i < len(samples); i++ {
+		if samples[i].At >= at {
+			p, q := samples[i-1], samples[i]
+			share := 1.0
+			if q.At > p.At {
+				share = float64(at-p.At) / float64(q.At-p.At)
+			}
+			return float64(p.Bytes) + share*float64(q.Bytes-p.Bytes)
+		}
+	}
+	if n := len(samples); n > 0 {
+		return float64(samples[n-1].Bytes)
+	}
+	return 0
+}

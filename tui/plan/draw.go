@@ -1,0 +1,195 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"lumtra/core/plan"
+	"lumtra/tui/kit"
+)
+
+// Render draws the sentence, the totals, the tree and the reason.
+func (s *Screen) Render(width, height int) string {
+	j := s.Current()
+	if j == nil {
+		return kit.Lines([]string{"", "  No job to plan."}, width, height)
+	}
+	t, sh := s.Theme, s.shown(j.Job.Name)
+	lines := s.sentence(j, width)
+	switch {
+	case sh.planning != nil:
+		return kit.Lines(append(lines, s.progress(sh)...), width, height)
+	case sh.err != nil:
+		lines = append(lines, "")
+		for _, part := range strings.Split(ansi.Wordwrap(sh.err.Error(), width-4, " "), "\n") {
+			lines = append(lines, "  "+t.Flare.Render(part))
+		}
+		return kit.Lines(append(lines, "", "  "+t.Ash.Render("p tries again")), width, height)
+	case j.Plan == nil:
+		return kit.Lines(append(lines, "", "  "+t.Paper.Render("No plan yet.")+t.Ash.Render("  p surveys both sides and makes one; nothing is copied by that.")), width, height)
+	}
+	lines = append(lines, s.totals(j, width)...)
+	if sh.asking {
+		lines = append(lines, s.question(j, width)...)
+	}
+	reason := s.reason(j, sh, width)
+	s.page = max(height-len(lines)-len(reason)-1, 1)
+	lines = append(lines, s.tree(j, sh, width, s.page)...)
+	for len(lines) < height-len(reason) {
+		lines = append(lines, "")
+	}
+	return kit.Lines(append(lines, reason...), width, height)
+}
+
+// sentence is the job as one reads it.
+func (s *Screen) sentence(j *kit.JobState, width int) []string {
+	t := s.Theme
+	judged := "size and time"
+	if j.Job.Judge == plan.ByContent {
+		judged = "content"
+	}
+	say := func(words, choice string) string { return t.Ash.Render(words+" ") + t.Strong.Render(choice) }
+	text := "  " + say("Take", kit.Name(j.Job.Source, 60)) + say(" to", kit.Name(j.Job.Target, 60)) +
+		say(" , what is new or changed by", judged) + say(" ; extras there", "stay")
+	text = strings.ReplaceAll(strings.ReplaceAll(text, " , ", ", "), " ; ", "; ")
+	return append([]string{""}, strings.Split(ansi.Wordwrap(text, width-2, " "), "\n")...)
+}
+
+// progress tells how far planning has come.
+func (s *Screen) progress(sh *shown) []string {
+	t, a := s.Theme, sh.planning
+	stage, began := a.Stage()
+	line := func(name string, objects, bytes int64) string {
+		return "    " + t.Ash.Render(kit.Fit(name, 9)) + t.Paper.Render(kit.FitLeft(kit.Count(objects), 14)+" objects  "+kit.FitLeft(kit.Size(bytes), 10))
+	}
+	took := ""
+	if !began.IsZero() {
+		took = kit.Span(time.Since(began))
+	}
+	return []string{"", "  " + t.Lamp.Render("▸ "+stage) + "  " + t.Ash.Render(took), "",
+		line("source", a.Source.Objects.Load(), a.Source.Bytes.Load()),
+		line("target", a.Target.Objects.Load(), a.Target.Bytes.Load())}
+}
+
+// totals is a line per effect there is, with its glyph as legend.
+func (s *Screen) totals(j *kit.JobState, width int) []string {
+	t, p := s.Theme, j.Plan
+	state := t.Lamp.Render("waits to be approved")
+	switch {
+	case len(p.Held) > 0:
+		state = t.Flare.Render("▲ held back: " + p.Held[0])
+	case p.Totals.Work().Count == 0:
+		state = t.Tide.Render("nothing to do")
+	case j.Active != nil:
+		state = t.Lamp.Render("▸ running")
+	case j.Done:
+		state = t.Tide.Render("has been run")
+	case j.Last() != nil && j.Last().Plan == p.Number:
+		state = t.Flare.Render("was begun and stopped; approving it goes on")
+	}
+	lines := []string{"", "  " + t.Strong.Render(fmt.Sprintf("Plan %d", p.Number)) + t.Ash.Render(" · made "+p.Made.Local().Format("2006-01-02 15:04:05")+" · ") + state}
+	if missed := p.Source.Missed + p.Target.Missed; missed > 0 {
+		lines = append(lines, "  "+t.Flare.Render(fmt.Sprintf("▲ %s could not be listed, so this is not the whole", kit.Count(missed)))+
+			t.Ash.Render("  "+strings.Join(append(p.Source.Problems, p.Target.Problems...), "; ")))
+	}
+	lines = append(lines, "")
+	var cells []string
+	for _, k := range plan.Kinds {
+		if x := p.Totals[k]; x.Count > 0 {
+			glyph, style := t.Effect(k)
+			cells = append(cells, style.Render(strings.Repeat(glyph, 2)+" "+k.String())+t.Paper.Render(fmt.Sprintf(" %s · %s", kit.Count(x.Count), kit.Size(x.Bytes))))
+		}
+	}
+	line := " "
+	for _, c := range cells {
+		if ansi.StringWidth(line)+ansi.StringWidth(c)+3 > width {
+			lines, line = append(lines, line), " "
+		}
+		line += " " + c + "  "
+	}
+	return append(lines, line, "")
+}
+
+func (s *Screen) question(j *kit.JobState, width int) []string {
+	t, w := s.Theme, j.Plan.Totals.Work()
+	return []string{"  " + t.Lamp.Render(fmt.Sprintf("Let plan %d run? It sends %s objects, %s, to %s and removes nothing.", j.Plan.Number, kit.Count(w.Count), kit.Size(w.Bytes), kit.Name(j.Job.Target, 50))) +
+		t.Strong.Render("  enter: yes   esc: no"), ""}
+}
+
+const figures = 32 // cells of count and bytes at the right
+
+func (s *Screen) tree(j *kit.JobState, sh *shown, width, height int) []string {
+	t := s.Theme
+	switch {
+	case sh.number != j.Plan.Number:
+		return []string{"  " + t.Ash.Render("reading the plan …")}
+	case len(sh.rows) == 0:
+		return []string{"  " + t.Tide.Render("Everything is the same at both sides.") + t.Ash.Render("  s shows it.")}
+	}
+	scale := int64(1)
+	for _, n := range sh.roots {
+		scale = max(scale, s.weight(n, sh))
+	}
+	name := min(max(width*2/5, 24), 64)
+	bar := width - name - figures - 4
+	unit := "bars by bytes"
+	if sh.byCount {
+		unit = "bars by count"
+	}
+	lines := []string{"  " + t.Ash.Render(kit.Fit("what the target will be", name)+kit.Fit(unit, bar)+kit.FitLeft("objects", 12)+kit.FitLeft("bytes", 14))}
+	first, last := s.cursor.Window(len(sh.rows), height-1)
+	for i := first; i < last; i++ {
+		n := sh.rows[i]
+		sign, style := "  ", t.Paper
+		if n.Effect == nil {
+			sign, style = "▸ ", t.Strong
+			if n.open {
+				sign = "▾ "
+			}
+		}
+		indent := strings.Repeat("  ", min(n.depth, 12))
+		label := indent + t.Ash.Render(sign) + style.Render(kit.Name(n.Name, name-len(indent)-3))
+		all := n.Totals.All()
+		text := kit.Fit(label, name) + kit.EffectBar(t, &n.Totals, sh.byCount, scale, bar) +
+			t.Paper.Render(kit.FitLeft(kit.Count(all.Count), 12)+kit.FitLeft(kit.Size(all.Bytes), 14))
+		if n.Effect != nil {
+			_, style := t.Effect(n.Effect.Kind)
+			text = kit.Fit(label, name) + kit.EffectBar(t, &n.Totals, sh.byCount, scale, bar) +
+				style.Render(kit.FitLeft(n.Effect.Kind.String(), 12)) + t.Paper.Render(kit.FitLeft(kit.Size(all.Bytes), 14))
+		}
+		lines = append(lines, kit.Row(t, text, width, i == s.cursor.At))
+	}
+	return lines
+}
+
+func (s *Screen) weight(n *node, sh *shown) int64 {
+	if sh.byCount {
+		return n.Totals.All().Count
+	}
+	return n.Totals.All().Bytes
+}
+
+// reason tells of the line under the cursor why it is so.
+func (s *Screen) reason(j *kit.JobState, sh *shown, width int) []string {
+	t := s.Theme
+	if s.cursor.At >= len(sh.rows) || sh.number != j.Plan.Number {
+		return nil
+	}
+	n := sh.rows[s.cursor.At]
+	lines := []string{kit.RuleLine(t, width), "  " + t.Strong.Render(kit.Name(n.prefix, width-4))}
+	if e := n.Effect; e != nil {
+		_, style := t.Effect(e.Kind)
+		lines = append(lines, "  "+style.Render(e.Kind.String())+t.Paper.Render(" because "+e.Why()))
+		return lines
+	}
+	var parts []string
+	for _, k := range plan.Kinds {
+		if x := n.Totals[k]; x.Count > 0 {
+			parts = append(parts, fmt.Sprintf("%s %s (%s)", kit.Count(x.Count), k, kit.Size(x.Bytes)))
+		}
+	}
+	return append(lines, "  "+t.Paper.Render(strings.Join(parts, ", ")))
+}

@@ -1,0 +1,297 @@
+// Package proof is the view of what is really there: the newest proof's
+// verdict, what is missing, extra or different, and where its files lie.
+package proof
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"lumtra/core/compare"
+	"lumtra/core/object"
+	"lumtra/core/proof"
+	"lumtra/service"
+	"lumtra/tui/kit"
+)
+
+// Screen is the view.
+type Screen struct {
+	*kit.Shared
+	ctx    context.Context
+	jobs   map[string]*shown
+	cursor kit.Cursor
+	page   int
+}
+
+// shown is what the view knows of one job's proof.
+type shown struct {
+	number  int // of the proof whose differences these are
+	lines   []proof.Line
+	loading bool
+	method  compare.Method
+	proving *service.Activity
+	stop    context.CancelFunc
+	err     error
+}
+
+// New makes the view.
+func New(ctx context.Context, shared *kit.Shared) *Screen {
+	return &Screen{Shared: shared, ctx: ctx, jobs: map[string]*shown{}, page: 10}
+}
+
+type (
+	provedMsg struct {
+		job   string
+		proof *service.Proof
+		err   error
+	}
+	linesMsg struct {
+		job    string
+		number int
+		lines  []proof.Line
+		err    error
+	}
+)
+
+// keptLines is how many differences the view holds; the file has all.
+const keptLines = 10000
+
+// Crumbs name the job.
+func (s *Screen) Crumbs() []string {
+	if j := s.Current(); j != nil {
+		return []string{j.Job.Name}
+	}
+	return nil
+}
+
+// Typing is never so here.
+func (s *Screen) Typing() bool { return false }
+
+// Keys of the view.
+func (s *Screen) Keys() []kit.Key {
+	j := s.Current()
+	if j == nil {
+		return nil
+	}
+	if s.shown(j).proving != nil {
+		return []kit.Key{{Press: "esc", Does: "stop proving"}}
+	}
+	return []kit.Key{{Press: "v", Does: "verify: compare both sides now"}, {Press: "m", Does: "how closely: the next method"}}
+}
+
+func (s *Screen) shown(j *kit.JobState) *shown {
+	sh := s.jobs[j.Job.Name]
+	if sh == nil {
+		sh = &shown{method: j.Job.Proof}
+		s.jobs[j.Job.Name] = sh
+	}
+	return sh
+}
+
+// Update takes keys and what came of commands.
+func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case kit.Prove:
+		if j := s.State.JobNamed(msg.Job); j != nil {
+			return s.prove(j)
+		}
+	case provedMsg:
+		return s.proved(msg)
+	case linesMsg:
+		if j := s.State.JobNamed(msg.job); j != nil {
+			sh := s.shown(j)
+			sh.loading, sh.number, sh.lines, sh.err = false, msg.number, msg.lines, msg.err
+		}
+	case kit.Opened:
+		s.cursor = kit.Cursor{}
+		return s.catchUp()
+	case kit.StateMsg:
+		return s.catchUp()
+	case tea.KeyPressMsg:
+		if j := s.Current(); j != nil {
+			return s.key(msg.String(), j, s.shown(j))
+		}
+	}
+	return nil
+}
+
+func (s *Screen) catchUp() tea.Cmd {
+	j := s.Current()
+	if j == nil || j.Proof == nil {
+		return nil
+	}
+	sh := s.shown(j)
+	if sh.number == j.Proof.Number || sh.loading {
+		return nil
+	}
+	sh.loading = true
+	job, number, dir := j.Job.Name, j.Proof.Number, j.Proof.Dir
+	return func() tea.Msg {
+		lines, err := proof.ReadDifferences(dir, keptLines)
+		return linesMsg{job, number, lines, err}
+	}
+}
+
+func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
+	if sh.proving != nil {
+		if key == "esc" {
+			sh.stop()
+			return kit.Cmd(kit.Say{Text: "The proof is being stopped."})
+		}
+		return nil
+	}
+	switch key {
+	case "v":
+		return s.prove(j)
+	case "m":
+		i := slices.Index(compare.Methods, sh.method)
+		sh.method = compare.Methods[(i+1)%len(compare.Methods)]
+	default:
+		s.cursor.Key(key, len(sh.lines), s.page)
+	}
+	return nil
+}
+
+// prove compares outside Update.
+func (s *Screen) prove(j *kit.JobState) tea.Cmd {
+	sh := s.shown(j)
+	if sh.proving != nil {
+		return nil
+	}
+	ctx, stop := context.WithCancel(s.ctx)
+	act, job, method := &service.Activity{}, j.Job.Name, sh.method
+	sh.proving, sh.stop, sh.err = act, stop, nil
+	return func() tea.Msg {
+		defer stop()
+		p, err := s.Service.Prove(ctx, job, method, act)
+		return provedMsg{job, p, err}
+	}
+}
+
+func (s *Screen) proved(msg provedMsg) tea.Cmd {
+	j := s.State.JobNamed(msg.job)
+	if j == nil {
+		return nil
+	}
+	sh := s.shown(j)
+	sh.proving = nil
+	switch {
+	case errors.Is(msg.err, context.Canceled):
+		return kit.Cmd(kit.Say{Text: "The proof was stopped; the one before stands."})
+	case msg.err != nil:
+		sh.err = msg.err
+		return nil
+	}
+	j.Proof = msg.proof // at once, not at the next tick
+	return s.catchUp()
+}
+
+var verdicts = []proof.Verdict{proof.Same, proof.Missing, proof.Different, proof.Unproven, proof.Extra}
+
+var sureness = map[compare.Method]string{
+	compare.BySize:      "Sizes only: quick, and blind to content that changed without changing its length.",
+	compare.ByStoredSum: "Checksums the stores keep, held against the files: as sure as the stores' own bookkeeping.",
+	compare.ByReadBack:  "Both sides read in full and compared byte for byte: as sure as can be.",
+}
+
+// Render draws the verdict and the differences.
+func (s *Screen) Render(width, height int) string {
+	j := s.Current()
+	if j == nil {
+		return kit.Lines([]string{"", "  No job to prove."}, width, height)
+	}
+	t, sh := s.Theme, s.shown(j)
+	lines := []string{"", "  " + t.Ash.Render("Is ") + t.Strong.Render(kit.Name(j.Job.Source, 60)) + t.Ash.Render(" at ") + t.Strong.Render(kit.Name(j.Job.Target, 60)) + t.Ash.Render("? Next look: by ") + t.Dusk.Render(string(sh.method)), ""}
+	switch p := j.Proof; {
+	case sh.proving != nil:
+		lines = append(lines, s.progress(sh)...)
+	case sh.err != nil:
+		for _, part := range strings.Split(ansi.Wordwrap(sh.err.Error(), width-4, " "), "\n") {
+			lines = append(lines, "  "+t.Flare.Render(part))
+		}
+	case p == nil:
+		lines = append(lines, "  "+t.Paper.Render("Never proven.")+t.Ash.Render("  v compares both sides as they are now, and changes nothing."))
+	default:
+		lines = append(lines, s.verdict(p)...)
+		lines = append(lines, s.differences(sh, width, height-len(lines))...)
+	}
+	return kit.Lines(lines, width, height)
+}
+
+func (s *Screen) progress(sh *shown) []string {
+	t, a := s.Theme, sh.proving
+	stage, began := a.Stage()
+	took := ""
+	if !began.IsZero() {
+		took = kit.Span(time.Since(began))
+	}
+	return []string{"  " + t.Lamp.Render("▸ "+stage) + "  " + t.Ash.Render(took), "",
+		"    " + t.Ash.Render(kit.Fit("surveyed", 10)) + t.Paper.Render(fmt.Sprintf("%s and %s objects", kit.Count(a.Source.Objects.Load()), kit.Count(a.Target.Objects.Load()))),
+		"    " + t.Ash.Render(kit.Fit("compared", 10)) + t.Paper.Render(fmt.Sprintf("%s objects, %s", kit.Count(a.Compared.Objects.Load()), kit.Size(a.Compared.Bytes.Load())))}
+}
+
+func (s *Screen) verdict(p *service.Proof) []string {
+	t := s.Theme
+	word := t.Tide.Bold(true).Render("◗ It holds.") + t.Paper.Render("  Every object at the source is at the target with the same content.")
+	if p.Method == compare.BySize {
+		word = t.Tide.Bold(true).Render("◗ It holds.") + t.Paper.Render("  Every object at the source is at the target with the same size.")
+	}
+	if !p.Holds() {
+		word = t.Flare.Render("▲ It does not hold.") + t.Paper.Render("  What follows is not at the target as it is at the source.")
+	}
+	lines := []string{"  " + word, "", "  " + t.Ash.Render(fmt.Sprintf("proof %d · %s · took %s · by %s", p.Number, p.Ended.Local().Format("2006-01-02 15:04:05 MST"), kit.Span(p.Ended.Sub(p.Began)), p.Method)),
+		"  " + t.Ash.Render(sureness[p.Method]), ""}
+	var all int64
+	for _, v := range verdicts {
+		all += p.Objects[v]
+	}
+	for _, v := range verdicts {
+		n := p.Objects[v]
+		if n == 0 && v != proof.Same {
+			continue
+		}
+		style := t.Flare
+		switch v {
+		case proof.Same:
+			style = t.Tide
+		case proof.Extra:
+			style = t.Ash
+		}
+		cells := 0
+		if all > 0 {
+			cells = max(int(40*n/all), 1)
+		}
+		lines = append(lines, "  "+style.Render(kit.Fit(string(v), 11))+t.Paper.Render(kit.FitLeft(kit.Count(n), 13)+kit.FitLeft(kit.Size(p.Bytes[v]), 12))+"   "+style.Render(strings.Repeat("▬", cells)))
+	}
+	if p.Gaps > 0 {
+		lines = append(lines, "  "+t.Flare.Render(fmt.Sprintf("▲ %s could not be listed, so nothing is proven of the whole", kit.Count(p.Gaps))))
+	}
+	return append(lines, "", "  "+t.Ash.Render("manifest, differences and summary in ")+t.Paper.Render(object.Display(p.Dir)), "")
+}
+
+func (s *Screen) differences(sh *shown, width, height int) []string {
+	t := s.Theme
+	if len(sh.lines) == 0 {
+		return nil
+	}
+	s.page = max(height-1, 1)
+	lines := []string{"  " + t.Strong.Render("What differs")}
+	first, last := s.cursor.Window(len(sh.lines), height-1)
+	for i := first; i < last; i++ {
+		l := &sh.lines[i]
+		style := t.Flare
+		if l.Verdict == proof.Extra {
+			style = t.Ash
+		}
+		room := width / 2
+		text := style.Render(kit.Fit(string(l.Verdict), 11)) + kit.Fit(t.Paper.Render(kit.Name(l.Key, room-1)), room) + t.Ash.Render(object.Display(l.Why))
+		lines = append(lines, kit.Row(t, text, width, i == s.cursor.At))
+	}
+	return lines
+}
