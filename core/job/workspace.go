@@ -11,8 +11,8 @@ import (
 // it was read.
 type Workspace struct {
 	Dir, Title string
-	Endpoints map[string]*Endpoint
-	Jobs      []*Job // by name
+	Endpoints  map[string]*Endpoint
+	Jobs       []*Job // by name
 	// Mistakes are files that could not be used, and why; the others still can.
 	Mistakes []error
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"mime"
+	"path"
 	"runtime/debug"
 	"sync"
 
@@ -194,6 +196,9 @@ func (t *transfer) condition(opts *place.WriteOptions) {
 func (t *transfer) options(facts object.Entry) place.WriteOptions {
 	opts := place.WriteOptions{Mode: uint32(facts.Mode), ContentType: facts.ContentType, Metadata: facts.Metadata}
 	opts.Original = t.effect.Source.Modified
+	if opts.ContentType == "" { // what a folder has instead of one
+		opts.ContentType = mime.TypeByExtension(path.Ext(t.effect.Key))
+	}
 	if !t.target.Abilities().KeepsTimes && !facts.Original.IsZero() {
 		// A folder gets the time the source's listing tells, or the next plan
 		// would find another one; a store keeps the first of all.

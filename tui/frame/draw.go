@@ -114,20 +114,27 @@ func count(n int, what string) string {
 // keyLine names the keys that matter here and now.
 func (m *model) keyLine() string {
 	t := m.shared.Theme
-	keys := m.screens[m.view].Keys()
-	if !m.screens[m.view].Typing() {
-		keys = append(append([]kit.Key(nil), keys...), kit.Key{Press: "1-5", Does: "views"}, kit.Key{Press: "?", Does: "all keys"}, kit.Key{Press: "q", Does: "leave"})
-	}
-	var b strings.Builder
-	for _, k := range keys {
+	part := func(k kit.Key) string {
 		short, _, _ := strings.Cut(k.Does, ":")
-		part := t.Lamp.Render(k.Press) + " " + t.Ash.Render(short) + "   "
-		if ansi.StringWidth(b.String())+ansi.StringWidth(part) > m.width {
-			continue
-		}
-		b.WriteString(part)
+		return t.Lamp.Render(k.Press) + " " + t.Ash.Render(short)
 	}
-	return kit.Fit(b.String(), m.width)
+	tail := ""
+	if !m.screens[m.view].Typing() { // the way out is never pushed out
+		for _, k := range []kit.Key{{Press: "1-5", Does: "views"}, {Press: "?", Does: "keys"}, {Press: "q", Does: "leave"}} {
+			tail += "   " + part(k)
+		}
+	}
+	line := ""
+	for _, k := range m.screens[m.view].Keys() {
+		next := part(k)
+		if line != "" {
+			next = line + "   " + next
+		}
+		if ansi.StringWidth(next)+ansi.StringWidth(tail) <= m.width {
+			line = next
+		}
+	}
+	return kit.Fit(line+tail, m.width)
 }
 
 func (m *model) drawHelp(height int) string {

@@ -52,7 +52,7 @@ type model struct {
 }
 
 func newModel(ctx context.Context, s *service.Service) *model {
-	m := &model{ctx: ctx, shared: &kit.Shared{Service: s, Theme: look.New(os.Getenv("LUMTRA_BACKGROUND") != "light")},
+	m := &model{ctx: ctx, shared: &kit.Shared{Service: s, Theme: look.New(look.GroundFrom(os.Getenv))},
 		collect: &kit.Collector{Service: s}, view: kit.Now, moved: map[string]int64{}, width: 80, height: 24}
 	m.screens = map[kit.View]kit.Screen{
 		kit.Now:    now.New(m.shared),
@@ -100,8 +100,12 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.width, m.height = msg.Width, msg.Height
 		return m, nil
 	case tea.BackgroundColorMsg:
-		if os.Getenv("LUMTRA_BACKGROUND") == "" {
-			m.shared.Theme = look.New(msg.IsDark())
+		if os.Getenv("LUMTRA_BACKGROUND") == "" { // a person's word counts more
+			ground := look.Light
+			if msg.IsDark() {
+				ground = look.Dark
+			}
+			m.shared.Theme = look.New(ground)
 		}
 		return m, nil
 	case tick:

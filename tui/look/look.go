@@ -10,6 +10,7 @@ package look
 import (
 	"image/color"
 	"math"
+	"strings"
 
 	"charm.land/lipgloss/v2"
 	"github.com/lucasb-eyer/go-colorful"
@@ -32,25 +33,66 @@ const glowSteps = 5
 type palette struct{ ink, paper, ash, rule, lamp, tide, dusk, flare, chosen string }
 
 var (
-	dark  = palette{"#0e1116", "#d9d4c7", "#868891", "#3a3f4a", "#f2a541", "#4fb3a5", "#a08ee0", "#f4694a", "#232936"}
-	light = palette{"#f4f1ea", "#22262e", "#6d685e", "#c9c2b2", "#a86200", "#0b7466", "#6246b0", "#c2350f", "#e2dccd"}
+	dark = palette{"#0e1116", "#d9d4c7", "#868891", "#3a3f4a", "#f2a541", "#4fb3a5", "#a08ee0", "#f4694a", "#232936"}
+	// either is for terminals that do not tell their background: the terminal's
+	// own foreground, and tones that can be read on both.
+	either = palette{"", "", "#7d8087", "#8f939b", "#c27d1a", "#2c9384", "#8069cf", "#e24a2b", ""}
+	light  = palette{"#f4f1ea", "#22262e", "#6d685e", "#c9c2b2", "#a86200", "#0b7466", "#6246b0", "#c2350f", "#e2dccd"}
 )
 
-// New makes the theme for a dark or a light terminal.
-func New(isDark bool) *Theme {
-	p := light
-	if isDark {
-		p = dark
+// Ground is what is known of a terminal's background.
+type Ground int
+
+// The grounds.
+const (
+	Unknown Ground = iota
+	Dark
+	Light
+)
+
+// GroundFrom reads what the environment says: LUMTRA_BACKGROUND ("dark" or
+// "light"), else COLORFGBG, which some terminals set to "foreground;background".
+func GroundFrom(env func(string) string) Ground {
+	switch env("LUMTRA_BACKGROUND") {
+	case "dark":
+		return Dark
+	case "light":
+		return Light
 	}
-	fg := func(hex string) lipgloss.Style { return lipgloss.NewStyle().Foreground(lipgloss.Color(hex)) }
+	fgbg := env("COLORFGBG")
+	switch fgbg[strings.LastIndexByte(fgbg, ';')+1:] {
+	case "7", "15":
+		return Light
+	case "0", "8":
+		return Dark
+	}
+	return Unknown
+}
+
+// New makes the theme for a terminal.
+func New(ground Ground) *Theme {
+	p := [...]palette{either, dark, light}[ground]
+	fg := func(hex string) lipgloss.Style {
+		if hex == "" {
+			return lipgloss.NewStyle()
+		}
+		return lipgloss.NewStyle().Foreground(lipgloss.Color(hex))
+	}
 	t := &Theme{
 		Paper: fg(p.paper), Strong: fg(p.paper).Bold(true), Ash: fg(p.ash), Rule: fg(p.rule),
 		Lamp: fg(p.lamp), Tide: fg(p.tide), Dusk: fg(p.dusk), Flare: fg(p.flare).Bold(true),
-		Chosen: lipgloss.NewStyle().Background(lipgloss.Color(p.chosen)),
+		Chosen: lipgloss.NewStyle(),
+	}
+	if p.chosen != "" {
+		t.Chosen = t.Chosen.Background(lipgloss.Color(p.chosen))
 	}
 	for i := range t.glow {
 		// Even the faintest light is told from the ground.
-		t.glow[i] = lipgloss.NewStyle().Foreground(blend(p.ink, p.lamp, 0.25+0.75*float64(i)/glowSteps))
+		from := p.ink
+		if from == "" {
+			from = p.ash
+		}
+		t.glow[i] = lipgloss.NewStyle().Foreground(blend(from, p.lamp, 0.25+0.75*float64(i)/glowSteps))
 	}
 	return t
 }

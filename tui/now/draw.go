@@ -1,6 +1,7 @@
 package now
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -29,9 +30,9 @@ func (s *Screen) Render(width, height int) string {
 		return kit.Lines(lines, width, height)
 	}
 	s.cursor.Move(0, len(jobs)+len(needs))
-	needRows := min(len(needs), max(height/3, 3)) + 2
-	laneRows := height - needRows - 1
-	each := min(max(laneRows/len(jobs), 2), 5)
+	needRows := min(len(needs), max(height/4, 2)) + 1
+	laneRows := height - needRows - 2 // the axis, a rule
+	each := min(max(laneRows/len(jobs), 2), 4)
 	fit := max(laneRows/each, 1)
 	first := 0
 	if at := min(s.cursor.At, len(jobs)-1); at >= fit {
@@ -42,12 +43,60 @@ func (s *Screen) Render(width, height int) string {
 	for i := first; i < min(first+fit, len(jobs)); i++ {
 		lines = append(lines, s.lane(&jobs[i], scale, width, each, i == s.cursor.At)...)
 	}
-	for len(lines) < height-needRows {
-		lines = append(lines, strings.Repeat(" ", labelWidth+2)+scale.blank(t))
-	}
 	lines = append(lines, kit.RuleLine(t, width))
-	lines = append(lines, s.needs(width, needRows-1)...)
+	lines = append(lines, s.needs(width, needRows)...)
+	if left := height - len(lines); left >= 4 {
+		lines = append(lines, kit.RuleLine(t, width))
+		lines = append(lines, s.past(width, left-1)...)
+	}
 	return kit.Lines(lines, width, height)
+}
+
+// past tells of the chosen job's latest runs, each with its rate over time.
+func (s *Screen) past(width, rows int) []string {
+	t := s.Theme
+	j := &s.State.Jobs[min(s.cursor.At, len(s.State.Jobs)-1)]
+	lines := []string{"  " + t.Strong.Render(kit.Name(j.Job.Name, 40)) + t.Ash.Render("  "+kit.Name(j.Job.Source, 40)+" to "+kit.Name(j.Job.Target, 40))}
+	if len(j.Runs) == 0 {
+		return append(lines, "  "+t.Ash.Render("no run in the last month"))
+	}
+	strip := min(max(width-96, 0), 60)
+	for i := range j.Runs[:min(len(j.Runs), rows-1)] {
+		r := &j.Runs[i]
+		glyph, style := t.End(r.End)
+		ended := r.Ended
+		if r.End == history.Running {
+			ended = s.State.At
+		}
+		took := ended.Sub(r.Began)
+		text := "  " + t.Ash.Render(r.Began.Local().Format("2006-01-02 15:04:05")) + "  " + style.Render(kit.Fit(glyph+" "+string(r.End), 22)) +
+			t.Paper.Render(kit.FitLeft(kit.Count(r.Objects), 11)+" objects"+kit.FitLeft(kit.Size(r.Bytes), 12)) + t.Ash.Render(kit.FitLeft(kit.Span(took), 14)+"  ")
+		rates := rateStrip(r.Samples, strip)
+		top := slices.Max(append([]float64{1}, rates...))
+		for _, v := range rates {
+			text += t.Past(v / top)
+		}
+		if r.Failed > 0 {
+			text += t.Flare.Render("  " + kit.Count(r.Failed) + " failed")
+		}
+		lines = append(lines, text)
+	}
+	return lines
+}
+
+// rateStrip is a run's rate in n spans of equal length.
+func rateStrip(samples []transfer.Sample, n int) []float64 {
+	if len(samples) < 2 {
+		return nil
+	}
+	n = min(n, len(samples)-1)
+	step := samples[len(samples)-1].At / time.Duration(max(n, 1))
+	values := make([]float64, n)
+	for i := range values {
+		a := step * time.Duration(i)
+		values[i] = (bytesAt(samples, a+step) - bytesAt(samples, a)) / max(step.Seconds(), 1e-6)
+	}
+	return values
 }
 
 // lane draws one job: its label, its runs over time, its facts.
@@ -94,7 +143,7 @@ func (s *Screen) needs(width, rows int) []string {
 	lines := []string{title}
 	var c kit.Cursor
 	c.At = s.cursor.At - len(s.State.Jobs)
-	first, last := c.Window(len(needs), rows-1)
+	first, last := c.Window(len(needs), max(rows-1, 0))
 	for i := first; i < last; i++ {
 		n := needs[i]
 		text := t.Flare.Render("▲ ") + t.Strong.Render(kit.Fit(kit.Name(n.Job, 22), 22)) + " " + t.Paper.Render(object.Display(n.What))
@@ -121,7 +170,7 @@ func (s *Screen) bar(j *kit.JobState, sc scale) string {
 		}
 		first, last := sc.cell(r.Began), sc.cell(r.Ended)
 		for c := max(first, 0); c <= min(last, sc.width-1); c++ {
-			cells[c] = t.Past(rateIn(r.Samples, r.Began, sc.time(c), sc.time(c+1)) / top)
+			cells[c] = t.Past(rateIn(r.Samples, r.Began, sc.time(c), sc.time(c+1), false) / top)
 		}
 		if last >= 0 && last < sc.width {
 			glyph, style := t.End(r.End)
@@ -131,7 +180,7 @@ func (s *Screen) bar(j *kit.JobState, sc scale) string {
 	if a := j.Active; a != nil && !a.Began.IsZero() {
 		here := sc.cell(s.State.At)
 		for c := max(sc.cell(a.Began), 0); c <= min(here, sc.width-1); c++ {
-			cells[c] = t.Glow(max(rateIn(a.Samples, a.Began, sc.time(c), sc.time(c+1))/top, 0.2))
+			cells[c] = t.Glow(max(rateIn(a.Samples, a.Began, sc.time(c), sc.time(c+1), true)/top, 0.2))
 		}
 		if soon, late, ok := a.Expect(s.State.At); ok {
 			for c := max(here+1, 0); c <= min(sc.cell(late), sc.width-1); c++ {
@@ -149,36 +198,40 @@ func (s *Screen) bar(j *kit.JobState, sc scale) string {
 // topRate is the highest rate on show, which is full brightness in every lane.
 func (s *Screen) topRate(sc scale) float64 {
 	top := 1.0
-	see := func(samples []transfer.Sample, began time.Time) {
+	see := func(samples []transfer.Sample, began time.Time, running bool) {
 		for c := max(sc.cell(began), 0); c < sc.width && len(samples) > 0; c++ {
 			if sc.time(c).After(began.Add(samples[len(samples)-1].At)) {
 				break
 			}
-			top = max(top, rateIn(samples, began, sc.time(c), sc.time(c+1)))
+			top = max(top, rateIn(samples, began, sc.time(c), sc.time(c+1), running))
 		}
 	}
 	for i := range s.State.Jobs {
 		j := &s.State.Jobs[i]
 		for k := range j.Runs {
-			see(j.Runs[k].Samples, j.Runs[k].Began)
+			see(j.Runs[k].Samples, j.Runs[k].Began, false)
 		}
 		if j.Active != nil {
-			see(j.Active.Samples, j.Active.Began)
+			see(j.Active.Samples, j.Active.Began, true)
 		}
 	}
 	return top
 }
 
-// rateIn is the mean rate of a run in a span of time, in bytes a second.
-func rateIn(samples []transfer.Sample, began, from, to time.Time) float64 {
+// rateIn is a run's rate over a span of time, in bytes a second: over all of
+// it, also where the run filled only a part, so that a short burst does not
+// outshine hours of work. The last span of a run that goes on is not over yet.
+func rateIn(samples []transfer.Sample, began, from, to time.Time, running bool) float64 {
 	a, b := max(from.Sub(began), 0), to.Sub(began)
-	if n := len(samples); n > 0 {
-		b = min(b, samples[n-1].At)
-	}
-	if b <= a {
+	n := len(samples)
+	if n == 0 || b <= a {
 		return 0
 	}
-	return (bytesAt(samples, b) - bytesAt(samples, a)) / (b - a).Seconds()
+	span := to.Sub(from)
+	if last := samples[n-1].At; b > last && running {
+		span = max(last-a, span/4)
+	}
+	return (bytesAt(samples, b) - bytesAt(samples, a)) / span.Seconds()
 }
 
 func bytesAt(samples []transfer.Sample, at time.Duration) float64 {

@@ -17,6 +17,7 @@ type Screen struct {
 	*kit.Shared
 	cursor kit.Cursor
 	zoom   int
+	zoomed bool          // a person or the first state has chosen the span
 	pan    time.Duration // how far back from the present the line stands
 }
 
@@ -26,8 +27,10 @@ func New(shared *kit.Shared) *Screen { return &Screen{Shared: shared, zoom: 1} }
 // zooms are the spans the whole width can show.
 var zooms = []time.Duration{6 * time.Minute, 30 * time.Minute, 2 * time.Hour, 12 * time.Hour, 48 * time.Hour, 8 * 24 * time.Hour, 31 * 24 * time.Hour}
 
+var spanNames = []string{"6 minutes", "30 minutes", "2 hours", "12 hours", "2 days", "8 days", "a month"}
+
 // Crumbs tells the span shown.
-func (s *Screen) Crumbs() []string { return []string{kit.Span(zooms[s.zoom]) + " across"} }
+func (s *Screen) Crumbs() []string { return []string{spanNames[s.zoom] + " across"} }
 
 // Typing is never so here.
 func (s *Screen) Typing() bool { return false }
@@ -44,6 +47,10 @@ func (s *Screen) Keys() []kit.Key {
 
 // Update takes keys; everything else comes with the shared state.
 func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+	if _, ok := msg.(kit.StateMsg); ok && !s.zoomed && !s.State.At.IsZero() {
+		s.zoomed = true
+		s.fitSpan()
+	}
 	key, ok := msg.(tea.KeyPressMsg)
 	if !ok {
 		return nil
@@ -63,9 +70,23 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	case "enter", "p":
 		return s.enter(k)
 	default:
-		s.cursor.Key(k, lines, 3)
+		if s.cursor.Key(k, lines, 3) && s.cursor.At < len(s.State.Jobs) {
+			s.Job = s.State.Jobs[s.cursor.At].Job.Name // what the other views are about
+		}
 	}
 	return nil
+}
+
+// fitSpan chooses the shortest span that shows the newest run of every job.
+func (s *Screen) fitSpan() {
+	var oldest time.Duration
+	for i := range s.State.Jobs {
+		if r := s.State.Jobs[i].Last(); r != nil {
+			oldest = max(oldest, s.State.At.Sub(r.Began))
+		}
+	}
+	for s.zoom = 0; s.zoom < len(zooms)-1 && zooms[s.zoom]*6/10 < oldest; s.zoom++ {
+	}
 }
 
 func (s *Screen) enter(key string) tea.Cmd {
@@ -125,13 +146,16 @@ func (s *Screen) facts(j *kit.JobState) string {
 		w := j.Plan.Totals.Work()
 		text = fmt.Sprintf("plan %d · %s objects to send · %s", j.Plan.Number, kit.Count(w.Count), kit.Size(w.Bytes))
 	}
+	if text != "" {
+		text += " · "
+	}
 	switch p := j.Proof; {
 	case p == nil:
-		text += " · never proven"
+		text += "never proven"
 	case p.Holds():
-		text += " · proven " + kit.Ago(p.Ended, s.State.At)
+		text += "proven " + kit.Ago(p.Ended, s.State.At)
 	default:
-		text += " · proof does not hold"
+		text += "proof does not hold"
 	}
 	return text
 }

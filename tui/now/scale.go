@@ -91,8 +91,9 @@ func (sc scale) axis(t *look.Theme) string {
 	}
 	_, zone := sc.start.Zone()
 	shift := time.Duration(zone) * time.Second
+	spare := func(c, n int) bool { return sc.line < 0 || c+n < sc.line || c > sc.line+5 } // the present's own label
 	for at := sc.start.Add(shift).Truncate(mark.every).Add(-shift); sc.cell(at) < sc.width; at = at.Add(mark.every) {
-		if c := sc.cell(at); c >= 0 {
+		if c := sc.cell(at); c >= 0 && spare(c, len(mark.form)+1) && c+len(mark.form) < sc.width {
 			put(c, "╵"+at.Local().Format(mark.form))
 		}
 	}

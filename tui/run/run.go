@@ -203,6 +203,11 @@ func (s *Screen) head(f *facts, width int) []string {
 			line += "   " + t.Dusk.Render(ends)
 		}
 	}
+	if a := f.active; a != nil && a.Writing > 0 {
+		// What is read inside a write is the source's time.
+		share := min(int(100*a.Reading/(a.Reading+max(a.Writing-a.Reading, 0))), 100)
+		line += "   " + t.Ash.Render(fmt.Sprintf("streams: %d %% reading, %d %% sending", share, 100-share))
+	}
 	if f.failed > 0 {
 		line += "   " + t.Flare.Render("▲ "+kit.Count(f.failed)+" failed")
 	}
@@ -282,7 +287,11 @@ func (s *Screen) below(f *facts, width, height int) []string {
 			history.Stopped:  "Stopped before its end. What was done stays done; approving the plan again goes on.",
 			history.Broken:   "Broken off. What was done stays done.",
 		}[f.end]
-		return []string{"  " + t.Paper.Render(text)}
+		var lines []string
+		for _, part := range strings.Split(ansi.Wordwrap(text, max(width-4, 10), " "), "\n") {
+			lines = append(lines, "  "+t.Paper.Render(part))
+		}
+		return lines
 	}
 	lines := []string{"  " + t.Strong.Render("In flight") + t.Ash.Render(fmt.Sprintf("  %d objects", len(f.active.Flights)))}
 	for _, x := range f.active.Flights[:min(len(f.active.Flights), max(height-2, 0))] {
@@ -316,6 +325,7 @@ func partStrip(t *look.Theme, x *transfer.Flight, width int) string {
 		return b.String()
 	}
 	cells := min(width, len(x.Parts))
+	each := min(max(width/cells, 1), 6) // cells a part
 	for c := range cells {
 		// Of the parts that share a cell, the one that has most to tell.
 		state := transfer.Done
@@ -331,13 +341,13 @@ func partStrip(t *look.Theme, x *transfer.Flight, width int) string {
 		}
 		switch state {
 		case transfer.Done:
-			b.WriteString(t.Tide.Render("■"))
+			b.WriteString(t.Tide.Render(strings.Repeat("■", each)))
 		case transfer.Moving:
-			b.WriteString(t.Lamp.Render("◧"))
+			b.WriteString(t.Lamp.Render(strings.Repeat("◧", each)))
 		case transfer.Again:
-			b.WriteString(t.Flare.Render("◪"))
+			b.WriteString(t.Flare.Render(strings.Repeat("◪", each)))
 		default:
-			b.WriteString(t.Ash.Render("□"))
+			b.WriteString(t.Ash.Render(strings.Repeat("□", each)))
 		}
 	}
 	return b.String()
