@@ -28,6 +28,10 @@ func (t *transfer) whole() {
 	if err != nil {
 		if s, ok := t.arrived(err); ok {
 			sum, err = s, nil
+			if f.tries.Load() > 1 { // sent by an attempt whose answer was lost
+				f.sent.Store(size)
+				t.meter.bytes.Add(size)
+			}
 		}
 	}
 	if err != nil {

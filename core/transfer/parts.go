@@ -1,6 +1,8 @@
 package transfer
 
 import (
+	"fmt"
+	"io"
 	"slices"
 	"sync"
 	"time"
@@ -16,6 +18,9 @@ type big struct {
 	up       place.Upload
 	opts     place.WriteOptions
 	partSize int64
+	// want is the checksum the source keeps for the whole, if it does: a part
+	// read as a range comes without one that could vouch for it.
+	want object.Sum
 
 	mu     sync.Mutex
 	parts  []place.Part // by number, zero where not there yet
@@ -81,6 +86,7 @@ func (b *big) open() bool {
 		return false
 	}
 	b.opts = b.options(facts)
+	b.want, _ = facts.Sum(object.CRC64NVME)
 	if b.ledger.upload(b.number) != nil {
 		if sum, ok := b.arrived(errLost); ok { // killed between finishing and noting it
 			b.succeeded(src.Size, sum)
@@ -227,6 +233,59 @@ func (b *big) sendOnce(number int) (place.Part, error) {
 	return part, err
 }
 
+// whole works out the checksum of all parts together and holds it against the
+// source's own. Where they differ, parts were damaged on the way here: each is
+// read again, and sent again if it comes out another.
+func (b *big) whole() (object.Sum, error) {
+	for round := 1; ; round++ {
+		sum := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
+		for _, p := range b.parts {
+			sum = object.CombineCRC64(sum, p.Sum, p.Size)
+		}
+		if b.want.Kind == object.NoSum || sum == b.want {
+			return sum, nil
+		}
+		if round == b.run.opts.Retry.Tries {
+			return sum, place.NewError(b.source.Name(), "read", b.effect.Key, place.Corrupt, fmt.Errorf("%s came, the source keeps %s", sum, b.want))
+		}
+		for n := 1; n <= len(b.parts); n++ {
+			if err := b.retry(func() error { return b.mend(n) }); err != nil {
+				return sum, err
+			}
+		}
+	}
+}
+
+// mend reads a part again and, if it is not what was sent, sends it again.
+func (b *big) mend(number int) error {
+	src := b.effect.Source
+	r, _, err := b.source.Read(b.ctx, src.Key, place.ReadOptions{Version: src.Version, Offset: int64(number-1) * b.partSize, Length: b.size(number), IfMark: src.Mark()})
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	h := object.CRC64NVME.New()
+	if _, err := io.Copy(h, r); err != nil {
+		return place.Wrap(b.source.Name(), "read", src.Key, err)
+	}
+	if object.SumOf(object.CRC64NVME, h) == b.parts[number-1].Sum {
+		return nil
+	}
+	b.f.setPart(number, Again)
+	b.meter.retries.Add(1)
+	b.f.sent.Add(-b.size(number))
+	b.meter.bytes.Add(-b.size(number))
+	part, err := b.sendOnce(number)
+	if err != nil {
+		b.f.sent.Add(b.size(number))
+		b.meter.bytes.Add(b.size(number))
+		return err
+	}
+	b.parts[number-1] = part
+	b.f.setPart(number, Done)
+	return b.ledger.part(b.number, part)
+}
+
 // finish joins the parts, or drops them when the object can never be
 // finished. Parts of an object that failed for a passing reason are left for
 // the next run of the plan.
@@ -235,10 +294,9 @@ func (b *big) finish() {
 	err := b.failed
 	var whole object.Sum
 	if err == nil {
-		whole = object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
-		for _, p := range b.parts {
-			whole = object.CombineCRC64(whole, p.Sum, p.Size)
-		}
+		whole, err = b.whole()
+	}
+	if err == nil {
 		b.opts.Sum = whole
 		b.condition(&b.opts)
 		err = b.retry(func() error {

@@ -214,7 +214,11 @@ func (t *transfer) arrived(err error) (object.Sum, bool) {
 	if k := place.KindOf(err); k != place.Exists && k != place.Changed && k != place.NotFound {
 		return object.Sum{}, false
 	}
-	there, err := t.target.Stat(t.ctx, object.Ref{Key: t.effect.Key})
+	var there object.Entry
+	err = t.run.opts.Retry.Do(t.ctx, func(int) (err error) {
+		there, err = t.target.Stat(t.ctx, object.Ref{Key: t.effect.Key})
+		return err
+	})
 	if err != nil || there.Size != t.effect.Source.Size {
 		return object.Sum{}, false
 	}

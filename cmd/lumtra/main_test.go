@@ -1,0 +1,282 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/cli"
+	"lumtra/standin"
+)
+
+// The tests here run the built program as people do: from outside.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "lumtra-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "lumtra")
+	if out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// watched is a stand-in that notes every write it accepted.
+type watched struct {
+	*standin.Server
+	mu       sync.Mutex
+	accepted map[string]int // "PUT key" or "PUT key?partNumber…uploadId"
+	written  chan struct{}  // a signal for each
+	serving  sync.WaitGroup
+}
+
+func (w *watched) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
+	w.serving.Add(1)
+	defer w.serving.Done()
+	rec := &recorder{ResponseWriter: rw, status: 200}
+	w.Server.ServeHTTP(rec, r)
+	if r.Method == http.MethodPut && rec.status == 200 {
+		w.mu.Lock()
+		w.accepted[r.URL.RequestURI()]++
+		w.mu.Unlock()
+		select {
+		case w.written <- struct{}{}:
+		default:
+		}
+	}
+}
+
+type recorder struct {
+	http.ResponseWriter
+	status int
+}
+
+func (r *recorder) WriteHeader(status int) {
+	r.status = status
+	r.ResponseWriter.WriteHeader(status)
+}
+
+const secretEnv = "LUMTRA_TEST_SECRET"
+
+// startStore starts a watched stand-in with a bucket "archive".
+func startStore(t *testing.T, dir string) (*watched, string) {
+	server, err := standin.New(standin.Config{Dir: dir, Keys: []standin.Key{{Access: "north", Secret: "reed-bed-9913"}}})
+	require.NoError(t, err)
+	w := &watched{Server: server, accepted: map[string]int{}, written: make(chan struct{}, 1)}
+	web := httptest.NewServer(w)
+	t.Cleanup(func() { web.CloseClientConnections(); web.Close(); server.Close() })
+	return w, web.URL
+}
+
+// workspace makes one with the folder endpoints "src" and "dst", the store
+// "north" and the given jobs.
+func workspace(t *testing.T, address string, jobs map[string]string) string {
+	dir := t.TempDir()
+	for _, sub := range []string{"src", "dst", "jobs"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, sub), 0o755))
+	}
+	put(t, dir, "endpoints.toml", fmt.Sprintf(`
+[endpoint.src]
+kind = "folder"
+path = "src"
+[endpoint.dst]
+kind = "folder"
+path = "dst"
+[endpoint.north]
+kind = "s3"
+address = %q
+access-key = "north"
+secret-from = "env:%s"
+`, address, secretEnv))
+	for name, text := range jobs {
+		put(t, dir, "jobs/"+name+".toml", text)
+	}
+	return dir
+}
+
+func put(t *testing.T, dir, name, text string) {
+	path := filepath.Join(dir, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+}
+
+func command(dir string, args ...string) *exec.Cmd {
+	cmd := exec.Command(program, append([]string{"--workspace", dir}, args...)...)
+	cmd.Env = append(os.Environ(), secretEnv+"=reed-bed-9913")
+	return cmd
+}
+
+// lumtra runs a command to its end and returns what it printed and its code.
+func lumtra(t *testing.T, dir string, args ...string) (string, int) {
+	cmd := command(dir, args...)
+	out, err := cmd.CombinedOutput()
+	if _, exited := err.(*exec.ExitError); err != nil && !exited {
+		require.NoError(t, err)
+	}
+	assert.NotContains(t, string(out), "reed-bed-9913", "a secret was printed")
+	assert.NotContains(t, string(out), "goroutine ", "a panic")
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// files reads a tree: path to content.
+func files(t *testing.T, dir string) map[string]string {
+	found := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		name, _ := filepath.Rel(dir, path)
+		found[name] = string(raw)
+		return err
+	}))
+	return found
+}
+
+// fill makes n small files and some big ones.
+func fill(t *testing.T, dir string, small int, big ...int) {
+	rng := rand.NewChaCha8([32]byte{7})
+	for i := range small {
+		put(t, dir, fmt.Sprintf("tiles/%02d/%04d.png", i%17, i), strings.Repeat(fmt.Sprintf("tile %d ", i), 40))
+	}
+	for i, size := range big {
+		data := make([]byte, size)
+		rng.Read(data)
+		put(t, dir, fmt.Sprintf("masters/dawn %d.wav", i), string(data))
+	}
+}
+
+// makeBucket has the program's own store answer to a bucket.
+func makeBucket(t *testing.T, storeDir string) {
+	require.NoError(t, os.MkdirAll(filepath.Join(storeDir, "archive"), 0o755))
+}
+
+// Killed at random moments and taken up again, a run ends with the target
+// equal to the source, sends no part twice and leaves nothing behind: into a
+// store, and from there into a folder.
+func TestKilledAndTakenUp(t *testing.T) {
+	storeDir := t.TempDir()
+	makeBucket(t, storeDir)
+	store, address := startStore(t, storeDir)
+	dir := workspace(t, address, map[string]string{
+		"out":  "source = \"src\"\ntarget = \"north/archive/copy\"\n[limits]\nstreams = 6\npart-size = \"5MiB\"\n",
+		"back": "source = \"north/archive/copy\"\ntarget = \"dst\"\n[limits]\nstreams = 6\npart-size = \"5MiB\"\n",
+	})
+	fill(t, filepath.Join(dir, "src"), 400, 37<<20, 21<<20)
+	want := files(t, filepath.Join(dir, "src"))
+	for _, job := range []string{"out", "back"} {
+		kills := 0
+		for try := 0; try < 6; try++ {
+			store.SetSpeed(20 << 20)
+			cmd := command(dir, "run", job, "--json")
+			var out bytes.Buffer
+			cmd.Stdout, cmd.Stderr = &out, &out
+			require.NoError(t, cmd.Start())
+			ended := make(chan error, 1)
+			go func() { ended <- cmd.Wait() }()
+			select {
+			case <-time.After(time.Duration(150+rand.IntN(350)) * time.Millisecond):
+				cmd.Process.Signal(syscall.SIGKILL)
+				<-ended
+				kills++
+				// What a dead client had handed to the network may still
+				// arrive; only then is it known what is missing.
+				store.serving.Wait()
+			case <-ended:
+			}
+		}
+		require.Positive(t, kills, "the run was too quick to be killed")
+		store.SetSpeed(0)
+		text, code := lumtra(t, dir, "run", job)
+		require.Contains(t, []int{cli.ExitDone, cli.ExitNothing}, code, text)
+		text, code = lumtra(t, dir, "prove", job, "--by", "read-back")
+		require.Equal(t, cli.ExitDone, code, text)
+	}
+	require.Equal(t, want, files(t, filepath.Join(dir, "dst")), "the same files, and no temporary ones")
+	store.mu.Lock()
+	defer store.mu.Unlock()
+	for what, times := range store.accepted {
+		if strings.Contains(what, "partNumber") {
+			assert.Equal(t, 1, times, "sent twice: %s", what)
+		}
+	}
+	raw, err := os.ReadFile(filepath.Join(storeDir, "archive", "journal"))
+	require.NoError(t, err)
+	assert.Equal(t, bytes.Count(raw, []byte(`{"Begin"`)), bytes.Count(raw, []byte(`{"End"`)), "every upload was ended")
+}
+
+// Ctrl-C ends a run cleanly: what was done stays done, the code says so, and
+// the next run goes on.
+func TestInterrupted(t *testing.T) {
+	storeDir := t.TempDir()
+	makeBucket(t, storeDir)
+	store, address := startStore(t, storeDir)
+	dir := workspace(t, address, map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n[limits]\nstreams = 2\n"})
+	fill(t, filepath.Join(dir, "src"), 500)
+	store.SetFaults(standin.Fault{Op: "PutObject", Do: "latency", Wait: 10 * time.Millisecond})
+	cmd := command(dir, "run", "out", "--json")
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	<-store.written
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	cmd.Wait()
+	require.Equal(t, cli.ExitInterrupted, cmd.ProcessState.ExitCode(), out.String())
+	assert.Contains(t, out.String(), `"end":"stopped"`)
+	store.SetFaults()
+	text, code := lumtra(t, dir, "run", "out")
+	assert.Equal(t, cli.ExitDone, code, text)
+	assert.Contains(t, text, "Going on with plan 1")
+	for what, times := range store.accepted {
+		assert.Equal(t, 1, times, "sent twice: %s", what)
+	}
+}
+
+// The demo's story, as a program would read it.
+func TestDemoHeadless(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "world")
+	text, code := lumtra(t, "", "demo", "--headless", "--json", "--dir", dir)
+	require.Equal(t, cli.ExitDone, code, text)
+	events := map[string]int{}
+	var effects []string
+	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		var e struct{ Event, Effect, Key string }
+		require.NoError(t, json.Unmarshal([]byte(line), &e), line)
+		if events[e.Event]++; e.Event == "effect" {
+			effects = append(effects, e.Effect)
+		}
+	}
+	assert.Equal(t, map[string]int{"building": 1, "surveyed": 3, "planned": 3, "ran": 2, "proved": 2, "nothing_to_do": 1, "meddled": 1, "effect": 3, "done": 1}, events)
+	assert.ElementsMatch(t, []string{"add", "change", "extra"}, effects)
+	// The world stays, and every other command works on it.
+	text, code = lumtra(t, dir, "plan", "nightly-masters")
+	assert.Equal(t, cli.ExitNothing, code, text)
+	text, code = lumtra(t, dir, "run", "tiles-out")
+	assert.Equal(t, cli.ExitDone, code, text)
+	text, code = lumtra(t, dir, "survey", "tiles/map")
+	assert.Equal(t, cli.ExitDone, code, text)
+	assert.Contains(t, text, "1,800 objects")
+	text, code = lumtra(t, dir, "history")
+	assert.Equal(t, cli.ExitDone, code)
+	assert.Equal(t, 3, strings.Count(text, "\n"), text)
+}

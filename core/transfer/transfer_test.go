@@ -1,0 +1,352 @@
+package transfer_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"lumtra/core/catalog"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/place/folder"
+	"lumtra/core/place/s3"
+	"lumtra/core/plan"
+	"lumtra/core/retry"
+	"lumtra/core/secret"
+	"lumtra/core/transfer"
+	"lumtra/standin"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+var ctx = context.Background()
+
+// world is a folder and a store with one bucket.
+type world struct {
+	dir    string // the folder's
+	folder place.Place
+	store  place.Place
+	server *standin.Server
+	temp   string
+	plans  int
+}
+
+func newWorld(t *testing.T) *world {
+	w := &world{dir: t.TempDir(), temp: t.TempDir()}
+	end, err := folder.OpenEndpoint("studio", w.dir, folder.Options{})
+	require.NoError(t, err)
+	w.folder, _ = end.Open("")
+	w.server, err = standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "a", Secret: "s"}}})
+	require.NoError(t, err)
+	addr, err := w.server.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	store, err := s3.NewStore(s3.Config{Name: "north", Address: addr, AccessKey: "a", Secret: secret.New("s")})
+	require.NoError(t, err)
+	require.NoError(t, store.MakeBucket(ctx, "archive"))
+	w.store, _ = store.Open("archive")
+	t.Cleanup(func() { end.Close(); store.Close(); w.server.Close() })
+	return w
+}
+
+func (w *world) plan(t *testing.T, from, to place.Place) *plan.Plan {
+	w.plans++
+	base := filepath.Join(w.temp, fmt.Sprint(w.plans))
+	a, err := catalog.Survey(ctx, from, base+"-a", nil)
+	require.NoError(t, err)
+	b, err := catalog.Survey(ctx, to, base+"-b", nil)
+	require.NoError(t, err)
+	opts := plan.Options{Judge: plan.BySizeAndTime, Source: from.Abilities(), Target: to.Abilities(), Number: w.plans}
+	if c, ok := to.(place.NameChecker); ok {
+		opts.Name = c.CheckName
+	}
+	p, err := plan.Build(ctx, base+".plan", a, b, opts)
+	require.NoError(t, err)
+	t.Cleanup(func() { a.Close(); b.Close(); p.Close() })
+	return p
+}
+
+// quick retries without the waits of real life.
+var quick = transfer.Options{Streams: 8, PartSize: 5 << 20, Retry: retry.Policy{Tries: 8, First: time.Millisecond, Most: 4 * time.Millisecond}}
+
+func (w *world) run(t *testing.T, ctx context.Context, p *plan.Plan, from, to place.Place, opts transfer.Options) (transfer.Outcome, transfer.Snapshot) {
+	ledger, err := transfer.OpenLedger(p.Path+".ledger", fmt.Sprint(p.Info.Number))
+	require.NoError(t, err)
+	meter := &transfer.Meter{}
+	out, err := transfer.Run(ctx, p, from, to, ledger, meter, opts)
+	require.NoError(t, err)
+	require.NoError(t, ledger.Close())
+	return out, meter.Snapshot()
+}
+
+// same holds two trees against each other and names the keys that differ.
+func same(t *testing.T, want, got map[string]string) {
+	t.Helper()
+	for key, text := range want {
+		if other, ok := got[key]; !ok || other != text {
+			assert.Fail(t, "differs", "%s: there %v, %d and %d bytes", key, ok, len(text), len(other))
+		}
+	}
+	assert.Len(t, got, len(want))
+}
+
+// contents reads a whole place.
+func contents(t *testing.T, p place.Place) map[string]string {
+	found := map[string]string{}
+	for e, err := range p.List(ctx, "", place.ListOptions{}) {
+		require.NoError(t, err)
+		data, _, err := place.Open(ctx, p, e.Key, 1<<30)
+		require.NoError(t, err)
+		found[e.Key] = string(data)
+	}
+	return found
+}
+
+func (w *world) fill(t *testing.T, small int, big ...int) {
+	rng := rand.NewChaCha8([32]byte{3})
+	for i := range small {
+		w.put(t, fmt.Sprintf("tiles/%d/%d.json", i%7, i), fmt.Sprintf("{\"tile\": %d}", i))
+	}
+	for i, size := range big {
+		data := make([]byte, size)
+		rng.Read(data)
+		w.put(t, fmt.Sprintf("masters/%d.wav", i), string(data))
+	}
+}
+
+func (w *world) put(t *testing.T, key, text string) {
+	path := filepath.Join(w.dir, key)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
+	at := time.Date(2026, 1, 2, 3, 4, 5, 678, time.UTC)
+	require.NoError(t, os.Chtimes(path, at, at))
+}
+
+// There and back: what comes back is what went, with times and permissions,
+// and planning again finds nothing to do either way.
+func TestThereAndBack(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 50, 0, 1, 100<<10, 12<<20, 23<<20+1)
+	out, m := w.run(t, ctx, w.plan(t, w.folder, w.store), w.folder, w.store, quick)
+	assert.EqualValues(t, 55, out.Objects)
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	same(t, contents(t, w.folder), contents(t, w.store))
+	assert.Zero(t, w.plan(t, w.folder, w.store).Info.Totals.Work().Count)
+
+	back := t.TempDir()
+	end, err := folder.OpenEndpoint("back", back, folder.Options{})
+	require.NoError(t, err)
+	defer end.Close()
+	p, _ := end.Open("restored")
+	out, _ = w.run(t, ctx, w.plan(t, w.store, p), w.store, p, quick)
+	assert.EqualValues(t, 55, out.Objects)
+	same(t, contents(t, w.folder), contents(t, p))
+	assert.Zero(t, w.plan(t, w.store, p).Info.Totals.Work().Count)
+	info, err := os.Stat(filepath.Join(back, "restored/masters/3.wav"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o640, info.Mode().Perm())
+}
+
+// With everything going wrong now and then, the end is equal trees: nothing
+// wrong, nothing half, nothing left behind.
+func TestFaults(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 400, 12<<20, 17<<20)
+	var faults []standin.Fault
+	for _, do := range []string{"500", "503", "reset-before", "reset-after", "short", "corrupt"} {
+		faults = append(faults, standin.Fault{Do: do, Chance: 0.05})
+	}
+	p := w.plan(t, w.folder, w.store)
+	w.server.SetFaults(faults...)
+	out, m := w.run(t, ctx, p, w.folder, w.store, quick)
+	w.server.SetFaults()
+	assert.Positive(t, m.Retries)
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	same(t, contents(t, w.folder), contents(t, w.store))
+	ups, err := w.store.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, ups)
+	var sent int64
+	for _, text := range contents(t, w.folder) {
+		sent += int64(len(text))
+	}
+	assert.Equal(t, sent, m.Bytes, "what failed attempts sent is not counted")
+
+	// And the other way, where reads break.
+	end, err := folder.OpenEndpoint("back", t.TempDir(), folder.Options{})
+	require.NoError(t, err)
+	defer end.Close()
+	back, _ := end.Open("")
+	p = w.plan(t, w.store, back)
+	w.server.SetFaults(faults...)
+	out, m = w.run(t, ctx, p, w.store, back, quick)
+	w.server.SetFaults()
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	same(t, contents(t, w.folder), contents(t, back))
+}
+
+// A run that cannot do everything does the rest, and says what failed and why.
+func TestTheRestGoesOn(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 20, 12<<20)
+	w.put(t, "changes.json", "as planned")
+	w.put(t, "vanishes.json", "as planned")
+	require.NoError(t, os.Symlink("changes.json", filepath.Join(w.dir, "link")))
+	_, err := w.store.Write(ctx, "tiles/0/0.json", strings.NewReader("old"), 3, place.WriteOptions{})
+	require.NoError(t, err)
+	p := w.plan(t, w.folder, w.store)
+	assert.EqualValues(t, 1, p.Info.Totals[plan.Blocked].Count, "the link")
+	// After the plan, the world moves on.
+	w.put(t, "changes.json", "not any more")
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "vanishes.json")))
+	for key, text := range map[string]string{"tiles/0/0.json": "someone else's", "tiles/1/1.json": "here first", "masters/0.wav": "short"} {
+		_, err := w.store.Write(ctx, key, strings.NewReader(text), int64(len(text)), place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	w.server.SetFaults(standin.Fault{Op: "PutObject", Key: "tiles/2/2", Do: "500"})
+	out, m := w.run(t, ctx, p, w.folder, w.store, quick)
+	assert.EqualValues(t, 6, out.Failed)
+	assert.EqualValues(t, 17, out.Objects)
+	causes := map[string][]string{}
+	for _, p := range m.Problems {
+		causes[p.Cause] = p.Keys
+	}
+	assert.Equal(t, []string{"changes.json"}, causes["studio: changed meanwhile"])
+	assert.Equal(t, []string{"vanishes.json"}, causes["studio: not found"])
+	assert.Equal(t, []string{"tiles/0/0.json"}, causes["north/archive: changed meanwhile"])
+	assert.ElementsMatch(t, []string{"tiles/1/1.json", "masters/0.wav"}, causes["north/archive: already there"])
+	assert.Equal(t, []string{"tiles/2/2.json"}, causes["north/archive: server fault"])
+	there := contents(t, w.store)
+	assert.Equal(t, "someone else's", there["tiles/0/0.json"])
+	assert.Equal(t, "here first", there["tiles/1/1.json"])
+	ups, err := w.store.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, ups, "the upload that can never be finished is gone")
+}
+
+// Stopped and taken up again, only what is missing is sent.
+func TestStopAndGoOn(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 200, 31<<20)
+	p := w.plan(t, w.folder, w.store)
+	var done int64
+	for try := 0; done < 201; try++ {
+		require.Less(t, try, 50)
+		stopped, stop := context.WithCancel(ctx)
+		counting := &countdown{Place: w.store, left: 15, then: stop}
+		out, m := w.run(t, stopped, p, w.folder, counting, quick)
+		assert.Equal(t, done, out.Before)
+		done += out.Objects
+		assert.Zero(t, out.Failed, "%v", m.Problems)
+		assert.Equal(t, done < 201, out.Stopped)
+		stop()
+	}
+	same(t, contents(t, w.folder), contents(t, w.store))
+	_, err := transfer.OpenLedger(p.Path+".ledger", "another plan")
+	assert.ErrorIs(t, err, transfer.ErrOtherPlan)
+}
+
+// countdown stops the run after so many writes.
+type countdown struct {
+	place.Place
+	left int
+	then func()
+}
+
+func (c *countdown) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	if c.left--; c.left == 0 {
+		c.then()
+	}
+	return c.Place.Write(ctx, key, body, size, opts)
+}
+
+// A ledger whose end a crash cut short, or damaged, still tells what is whole.
+func TestLedgerSurvivesDamage(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 30)
+	p := w.plan(t, w.folder, w.store)
+	w.run(t, ctx, p, w.folder, w.store, quick)
+	raw, err := os.ReadFile(p.Path + ".ledger")
+	require.NoError(t, err)
+	for cut := len(raw); cut >= 0; cut -= 7 {
+		path := filepath.Join(t.TempDir(), "ledger")
+		damaged := bytes.Clone(raw[:cut])
+		if cut > 40 && cut%2 == 0 {
+			damaged[cut-3] ^= 0x55
+		}
+		require.NoError(t, os.WriteFile(path, damaged, 0o600))
+		ledger, err := transfer.OpenLedger(path, fmt.Sprint(p.Info.Number))
+		require.NoError(t, err, "cut at %d", cut)
+		effects, _ := ledger.Finished()
+		assert.LessOrEqual(t, effects, int64(30))
+		assert.GreaterOrEqual(t, effects, int64(cut/30)-3, "cut at %d", cut)
+		require.NoError(t, ledger.Close())
+	}
+}
+
+// full is a target with no room left.
+type full struct{ place.Place }
+
+func (f full) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	return f.Place.Write(ctx, key, io.MultiReader(io.LimitReader(body, 1), failing{syscall.ENOSPC}), size, opts)
+}
+
+type failing struct{ err error }
+
+func (f failing) Read([]byte) (int, error) { return 0, f.err }
+
+func TestNoRoom(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 5)
+	end, err := folder.OpenEndpoint("small-disk", t.TempDir(), folder.Options{})
+	require.NoError(t, err)
+	defer end.Close()
+	disk, _ := end.Open("")
+	out, m := w.run(t, ctx, w.plan(t, w.folder, disk), w.folder, full{disk}, quick)
+	assert.EqualValues(t, 5, out.Failed)
+	require.Len(t, m.Problems, 1)
+	assert.Equal(t, "small-disk: no room left", m.Problems[0].Cause)
+	assert.NotEmpty(t, m.Problems[0].Advice)
+	assert.Empty(t, contents(t, disk))
+}
+
+// What a panicking place does ends the run with an error, not the program.
+func TestPanicIsCaught(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 5)
+	p := w.plan(t, w.folder, w.store)
+	ledger, err := transfer.OpenLedger(p.Path+".ledger", "x")
+	require.NoError(t, err)
+	defer ledger.Close()
+	_, err = transfer.Run(ctx, p, w.folder, panicking{w.store}, ledger, &transfer.Meter{}, quick)
+	assert.ErrorContains(t, err, "a fault in Lumtra itself")
+}
+
+type panicking struct{ place.Place }
+
+func (panicking) Write(context.Context, string, io.Reader, int64, place.WriteOptions) (object.Entry, error) {
+	panic(errors.New("a tide came in"))
+}
+
+func TestPartSize(t *testing.T) {
+	a := place.Abilities{MinPart: 5 << 20, MaxPart: 5 << 30, MaxParts: 10000}
+	assert.EqualValues(t, 8<<20, transfer.PartSize(8<<20, 1<<30, a))
+	assert.EqualValues(t, 5<<20, transfer.PartSize(1, 1<<30, a))
+	for _, size := range []int64{80 << 30, 5 << 40, 80<<30 + 1} {
+		part := transfer.PartSize(8<<20, size, a)
+		assert.LessOrEqual(t, (size+part-1)/part, int64(10000))
+		assert.Zero(t, part%(1<<20))
+	}
+}
