@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -34,7 +35,8 @@ type app struct {
 
 // Main runs the command line and returns the exit code.
 func Main(ctx context.Context, args []string, stdout, stderr io.Writer, open Interface) int {
-	a := &app{out: &printer{out: stdout}, errOut: stderr, open: open}
+	// Known before the flags are parsed, since those may be what is wrong.
+	a := &app{out: &printer{out: stdout, json: slices.Contains(args, "--json")}, errOut: stderr, open: open}
 	root := a.command()
 	root.SetArgs(args)
 	root.SetOut(stdout)
@@ -74,11 +76,11 @@ one of these codes: 0 done, 1 done with failures, 2 bad input, 3 nothing to do,
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.workspace, "workspace", "", "folder with endpoints.toml and jobs/ (default $XDG_CONFIG_HOME/lumtra)")
 	flags.StringVar(&a.state, "state", "", "folder for what Lumtra keeps (default $XDG_STATE_HOME/lumtra, or .lumtra in --workspace)")
-	flags.BoolVar(&a.out.json, "json", false, "print one JSON object a line")
+	flags.BoolVar(&a.out.json, "json", a.out.json, "print one JSON object a line")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w: %w", errUsage, err) })
 	root.AddCommand(a.surveyCommand(), a.planCommand(), a.runCommand(), a.proveCommand(), a.historyCommand(),
 		a.initCommand(), a.demoCommand(), a.standInCommand())
-	for _, c := range root.Commands() {
+	for _, c := range append(root.Commands(), root) {
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {

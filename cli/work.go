@@ -77,9 +77,9 @@ func (a *app) planCommand() *cobra.Command {
 				switch {
 				case len(info.Held) > 0:
 					return fmt.Errorf("%w: %s", service.ErrHeld, info.Held[0])
-				case !info.Source.Complete() || !info.Target.Complete():
+				case !info.Whole():
 					return errFailures
-				case info.Totals.Work().Count == 0:
+				case info.Idle():
 					return errNothing
 				}
 				return nil

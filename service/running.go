@@ -155,7 +155,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	undo = append(undo, ledger.Close)
 	before, beforeBytes := ledger.Finished()
 	work := p.Info.Totals.Work()
-	if before >= work.Count {
+	if before >= work.Count && p.Info.Whole() {
 		return nil, ErrNothingToDo
 	}
 	// A run goes on when the call that began it is over.
@@ -205,7 +205,7 @@ func (s *Service) planFor(j *job.Job, opts RunOptions) (p *plan.Plan, err error)
 		err = badInput(fmt.Errorf("the job %s has changed since plan %d was made; make a new one", j.Name, p.Info.Number))
 	case len(p.Info.Held) > 0 && !opts.Approved:
 		err = fmt.Errorf("%w: %s", ErrHeld, strings.Join(p.Info.Held, "; "))
-	case p.Info.Totals.Work().Count == 0:
+	case p.Info.Idle():
 		err = ErrNothingToDo
 	}
 	if err != nil {

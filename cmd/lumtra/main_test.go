@@ -21,6 +21,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/cli"
+	"lumtra/core/place"
+	"lumtra/core/place/s3"
+	"lumtra/core/secret"
 	"lumtra/standin"
 )
 
@@ -279,4 +282,18 @@ func TestDemoHeadless(t *testing.T) {
 	text, code = lumtra(t, dir, "history")
 	assert.Equal(t, cli.ExitDone, code)
 	assert.Equal(t, 3, strings.Count(text, "\n"), text)
+}
+
+func tileDir(i int) string  { return fmt.Sprintf("z%03d", i/500) }
+func tileName(i int) string { return fmt.Sprintf("%05d.png", i) }
+
+// putObject stores an object under any key, past every check of ours.
+func putObject(t *testing.T, address, key string) {
+	store, err := s3.NewStore(s3.Config{Name: "north", Address: address, AccessKey: "north", Secret: secret.New("reed-bed-9913")})
+	require.NoError(t, err)
+	defer store.Close()
+	p, err := store.Open("archive")
+	require.NoError(t, err)
+	_, err = p.Write(t.Context(), key, strings.NewReader("hostile"), 7, place.WriteOptions{})
+	require.NoError(t, err)
 }

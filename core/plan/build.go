@@ -41,6 +41,9 @@ func Build(ctx context.Context, path string, source, target *catalog.Catalog, op
 	var buf []byte
 	keep := func(e *Effect) error {
 		b.info.Totals.Add(e)
+		if e.Missing() {
+			b.info.Left++
+		}
 		buf = e.append(buf[:0])
 		return seg.Add(e.Key, buf)
 	}

@@ -97,6 +97,9 @@ func (e *Effect) Bytes() int64 {
 	return 0
 }
 
+// Missing tells that the object is content which the plan has to leave out.
+func (e *Effect) Missing() bool { return e.Kind == Blocked && e.Reason != SpecialFile }
+
 // Why tells the reason in a sentence's half.
 func (e *Effect) Why() string {
 	switch e.Reason {

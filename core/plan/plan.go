@@ -80,6 +80,9 @@ type Info struct {
 	// Source and Target tell of the two surveys the plan rests on.
 	Source, Target catalog.Info
 	Totals         Totals
+	// Left counts the blocked effects that are content and so will be missing at
+	// the target; links and devices are not among them.
+	Left int64 `json:",omitempty"`
 	// Held are the guards that hold the plan back, in words; a person has to
 	// let it go.
 	Held []string `json:",omitempty"`
@@ -87,6 +90,13 @@ type Info struct {
 	// run with a job that has changed since.
 	Print string
 }
+
+// Whole tells that the plan covers everything at the source: nothing had to be
+// left out, and nothing could not be listed.
+func (i *Info) Whole() bool { return i.Left == 0 && i.Source.Complete() && i.Target.Complete() }
+
+// Idle tells that there is nothing to do and nothing to complain of.
+func (i *Info) Idle() bool { return i.Whole() && i.Totals.Work().Count == 0 }
 
 // Plan is an open plan file.
 type Plan struct {

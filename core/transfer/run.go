@@ -112,6 +112,10 @@ func (r *run) feed(p *plan.Plan) error {
 	c := p.Effects("")
 	for number := int64(0); c.Next(); number++ {
 		e := *c.Effect()
+		if e.Missing() { // a run that leaves content out is not clean
+			r.meter.problem(e.Key, "blocked by the plan", "see the plan for each one's reason", e.Why())
+			continue
+		}
 		if !e.Kind.Moves() || r.ledger.isDone(number) {
 			continue
 		}

@@ -1,0 +1,168 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/cli"
+)
+
+// Whatever a person gets wrong, the message names what and where, and the code
+// fits.
+func TestBadInput(t *testing.T) {
+	storeDir := t.TempDir()
+	makeBucket(t, storeDir)
+	_, address := startStore(t, storeDir)
+	dir := workspace(t, address, map[string]string{
+		"good":      "source = \"src\"\ntarget = \"dst/copy\"\n",
+		"no-bucket": "source = \"src\"\ntarget = \"north/not-there/x\"\n",
+		"no-folder": "source = \"src/not/there\"\ntarget = \"north/archive\"\n",
+		"no-login":  "source = \"src\"\ntarget = \"wrong/archive\"\n",
+		"no-store":  "source = \"src\"\ntarget = \"gone/archive\"\n",
+		"no-secret": "source = \"src\"\ntarget = \"unset/archive\"\n",
+		"no-root":   "source = \"missing\"\ntarget = \"north/archive\"\n",
+		"broken":    "source = \"src\"\ntarget = dst\n",
+	})
+	more, err := os.OpenFile(filepath.Join(dir, "endpoints.toml"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = more.WriteString(`
+[endpoint.wrong]
+kind = "s3"
+address = "` + address + `"
+access-key = "north"
+secret-from = "file:wrong.secret"
+[endpoint.gone]
+kind = "s3"
+address = "http://127.0.0.1:1"
+[endpoint.unset]
+kind = "s3"
+address = "` + address + `"
+access-key = "north"
+secret-from = "env:LUMTRA_TEST_NOT_SET"
+[endpoint.missing]
+kind = "folder"
+path = "no/such/folder"
+`)
+	require.NoError(t, err)
+	more.Close()
+	put(t, dir, "wrong.secret", "quicksand\n")
+	put(t, dir, "src/a.wav", "a")
+	for _, c := range []struct {
+		args []string
+		code int
+		says []string
+	}{
+		{[]string{"run", "good", "--speed"}, cli.ExitBadInput, []string{"--speed"}},
+		{[]string{"fly"}, cli.ExitBadInput, []string{"fly"}},
+		{[]string{"run"}, cli.ExitBadInput, []string{"arg"}},
+		{[]string{"run", "nightly"}, cli.ExitBadInput, []string{"nightly.toml", "no such job; there are good"}},
+		{[]string{"run", "broken"}, cli.ExitBadInput, []string{"broken.toml:2:10"}},
+		{[]string{"run", "good", "--plan", "7"}, cli.ExitBadInput, []string{"no such plan"}},
+		{[]string{"survey", "south/x"}, cli.ExitBadInput, []string{`no endpoint "south"; there are dst, gone`}},
+		{[]string{"survey", "north/../x"}, cli.ExitCannot, []string{"north"}},
+		{[]string{"survey", "src/../x"}, cli.ExitCannot, []string{"another folder"}},
+		{[]string{"prove", "good", "--by", "feel"}, cli.ExitBadInput, []string{"feel", "read-back"}},
+		{[]string{"run", "no-bucket"}, cli.ExitCannot, []string{"north/not-there/x", `no bucket "not-there"`}},
+		{[]string{"run", "no-folder"}, cli.ExitCannot, []string{"src/not/there", "not found"}},
+		{[]string{"run", "no-login"}, cli.ExitCannot, []string{"wrong/archive", "credentials refused", "check the access key"}},
+		{[]string{"run", "no-secret"}, cli.ExitCannot, []string{"unset", "LUMTRA_TEST_NOT_SET is not set"}},
+		{[]string{"run", "no-root"}, cli.ExitCannot, []string{"missing", "not found"}},
+		{[]string{"stand-in", t.TempDir(), "--listen", "0.0.0.0:0"}, cli.ExitCannot, []string{"loopback only"}},
+		{[]string{"stand-in", t.TempDir(), "--fault", "moon"}, cli.ExitBadInput, []string{"a fault is one of"}},
+	} {
+		text, code := lumtra(t, dir, c.args...)
+		assert.Equal(t, c.code, code, "%v: %s", c.args, text)
+		for _, s := range c.says {
+			assert.Contains(t, text, s, "%v", c.args)
+		}
+		assert.NotContains(t, text, "quicksand")
+		text, code = lumtra(t, dir, append(c.args, "--json")...)
+		assert.Equal(t, c.code, code)
+		last := text[strings.LastIndexByte(strings.TrimSpace(text), '\n')+1:]
+		assert.True(t, json.Valid([]byte(last)), "%v: %s", c.args, text)
+	}
+	text, code := lumtra(t, t.TempDir(), "plan", "x")
+	assert.Equal(t, cli.ExitBadInput, code, text)
+	assert.Contains(t, text, "lumtra init")
+}
+
+// An unreachable store is tried for a while, then told.
+func TestUnreachable(t *testing.T) {
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n"})
+	put(t, dir, "src/a.wav", "a")
+	text, code := lumtra(t, dir, "plan", "out")
+	assert.Equal(t, cli.ExitCannot, code, text)
+	assert.Contains(t, text, "north/archive: list: cannot be reached (dial tcp 127.0.0.1:1: connect: connection refused); check the address")
+}
+
+// Names from strangers are planned for, shown escaped, and never leave the
+// target; what can be done is done, and the code says that not all was.
+func TestHostileNames(t *testing.T) {
+	storeDir := t.TempDir()
+	makeBucket(t, storeDir)
+	_, address := startStore(t, storeDir)
+	dir := workspace(t, address, map[string]string{
+		"out":  "source = \"src\"\ntarget = \"north/archive\"\n",
+		"back": "source = \"north/archive\"\ntarget = \"dst\"\n",
+	})
+	put(t, dir, "src/esc\x1b[2Jname\n.wav", "escape")
+	put(t, dir, "src/plain.wav", "plain")
+	text, code := lumtra(t, dir, "run", "out")
+	require.Equal(t, cli.ExitDone, code, text)
+	// What a folder could never hold, straight into the store.
+	for _, key := range []string{"../outside.wav", "a//b.wav", "c", "c/d.wav"} {
+		putObject(t, address, key)
+	}
+	text, code = lumtra(t, dir, "plan", "back", "--effects")
+	assert.Equal(t, cli.ExitFailures, code, text)
+	assert.NotContains(t, text, "\x1b")
+	assert.Contains(t, text, `esc\x1b[2Jname\n.wav`)
+	for _, says := range []string{`blocked   ../outside.wav — name cannot be held (a part named ".." means another folder)`, "blocked   a//b.wav", `blocked   c/d.wav — "c" is an object`} {
+		assert.Contains(t, text, says)
+	}
+	text, code = lumtra(t, dir, "run", "back")
+	assert.Equal(t, cli.ExitFailures, code, text)
+	assert.Contains(t, text, "3 × blocked by the plan")
+	text, code = lumtra(t, dir, "run", "back")
+	assert.Equal(t, cli.ExitFailures, code, "what is missing stays a failure: %s", text)
+	assert.Equal(t, map[string]string{"esc\x1b[2Jname\n.wav": "escape", "plain.wav": "plain", "c": "hostile"}, files(t, filepath.Join(dir, "dst")))
+	_, err := os.Stat(filepath.Join(dir, "outside.wav"))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	text, code = lumtra(t, dir, "prove", "back")
+	assert.Equal(t, cli.ExitFailures, code, text)
+	assert.Contains(t, text, "DOES NOT HOLD")
+}
+
+// Guards: an empty source is refused until a person approves.
+func TestEmptySourceIsHeld(t *testing.T) {
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst/copy\"\n"})
+	text, code := lumtra(t, dir, "run", "out")
+	assert.Equal(t, cli.ExitHeld, code, text)
+	assert.Contains(t, text, "src holds nothing")
+}
+
+// Memory does not grow with the number of objects: 100,000 tiny ones are
+// surveyed and planned within 150 MB of resident memory.
+func TestMemory(t *testing.T) {
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n"})
+	for i := range 100_000 {
+		if i%500 == 0 {
+			require.NoError(t, os.MkdirAll(filepath.Join(dir, "src", tileDir(i)), 0o755))
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "src", tileDir(i), tileName(i)), []byte("t"), 0o644))
+	}
+	cmd := command(dir, "plan", "out", "--json")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), `"add":{"Count":100000,"Bytes":100000}`)
+	peak := cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss >> 10
+	t.Logf("survey and plan of 100,000 objects: %d MB resident at the most", peak)
+	assert.Less(t, peak, int64(150))
+}

@@ -1,0 +1,145 @@
+package main
+
+import (
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/standin"
+)
+
+// window is the program in a real terminal, tmux's.
+type window struct {
+	t    *testing.T
+	name string
+}
+
+// openWindow runs the program with the arguments, 158 cells by 46.
+func openWindow(t *testing.T, args ...string) *window {
+	w := &window{t, fmt.Sprintf("lumtra-test-%d", time.Now().UnixNano())}
+	quoted := program
+	for _, a := range args {
+		quoted += " '" + a + "'"
+	}
+	w.tmux("-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv+"=reed-bed-9913", quoted+"; echo code $?; sleep 60")
+	t.Cleanup(func() { exec.Command("tmux", "-L", w.name, "kill-server").Run() })
+	return w
+}
+
+func (w *window) tmux(args ...string) string {
+	out, err := exec.Command("tmux", append([]string{"-L", w.name}, args...)...).CombinedOutput()
+	require.NoError(w.t, err, "%s", out)
+	return string(out)
+}
+
+func (w *window) keys(keys ...string) {
+	for _, k := range keys {
+		w.tmux("send-keys", k)
+	}
+}
+
+func (w *window) text() string { return w.tmux("capture-pane", "-p") }
+
+// see waits until the screen shows a match and returns the screen.
+func (w *window) see(pattern string) string {
+	w.t.Helper()
+	re := regexp.MustCompile(pattern)
+	var text string
+	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if text = w.text(); re.MatchString(text) {
+			return text
+		}
+	}
+	require.Fail(w.t, "never seen", "%q; the screen shows:\n%s", pattern, text)
+	return ""
+}
+
+// The whole story by hand: the demo opens, a plan is made, looked into,
+// approved, runs to its end, and is proven.
+func TestScreenStory(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "world")
+	w := openWindow(t, "demo", "--dir", dir)
+	text := w.see(`Nothing needs you`)
+	assert.Regexp(t, `Lumtra · Saltmarsh › Now`, text)
+	assert.Regexp(t, `(?s)field-cards-in.*done .*nightly-masters.*not planned yet.*tiles-out.*1,800 objects`, text)
+
+	w.keys("2", "j", "Enter")
+	w.see(`▸ archive/`)
+	w.see(`keeps sums\s+crc64nvme`)
+
+	w.keys("1", "j", "p")
+	text = w.see(`waits to be approved`)
+	assert.Regexp(t, `Take studio/masters to north-store/archive/masters`, text)
+	assert.Regexp(t, `add 108 · 319 MiB`, text)
+	w.see(`▸ weir/`)
+	w.keys("G", "Enter", "j", "Enter", "j")
+	w.see(`add because it is not at the target`)
+	w.keys("a")
+	w.see(`Let plan 1 run\? It sends 108 objects, 319 MiB`)
+	w.keys("Escape")
+	w.see(`Not approved`)
+	w.keys("a", "Enter")
+	text = w.see(`(?s)In flight.*of`)
+	assert.Contains(t, text, "Run › nightly-masters")
+	w.keys("1")
+	w.see(`running, \d+ % of objects`)
+	w.tmux("resize-window", "-x", "80", "-y", "24")
+	w.keys("4")
+	w.see(`▸ running`)
+	w.tmux("resize-window", "-x", "158", "-y", "46")
+	text = w.see(`Everything the plan named is at the target`)
+	assert.Regexp(t, `108 of 108 objects\s+319 MiB of 319 MiB`, text)
+	w.keys("v")
+	text = w.see(`It holds\.`)
+	assert.Regexp(t, `same\s+108\s+319 MiB`, text)
+
+	// Planned once more there is nothing to do.
+	w.keys("3", "p")
+	w.see(`Plan 2 .* nothing to do`)
+	w.keys("?")
+	w.see(`Keys everywhere`)
+	w.keys("Enter", "C-p")
+	w.tmux("send-keys", "-l", "endpoints")
+	w.keys("Enter")
+	w.see(`Saltmarsh › Places`)
+	w.keys("q")
+	w.see(`code 0`)
+}
+
+// Failures are seen, grouped, and do not look clean; names from strangers
+// reach the terminal as escapes only.
+func TestScreenFailures(t *testing.T) {
+	storeDir := t.TempDir()
+	makeBucket(t, storeDir)
+	store, address := startStore(t, storeDir)
+	dir := workspace(t, address, map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n", "broken": "source = 1"})
+	for i := range 30 {
+		put(t, dir, fmt.Sprintf("src/wet/\x1b[2J%02d\n.wav", i), "w")
+	}
+	put(t, dir, "src/dry.wav", "d")
+	store.SetFaults(standin.Fault{Op: "PutObject", Key: "wet/", Do: "corrupt"})
+	w := openWindow(t, "--workspace", dir)
+	text := w.see(`Needs you`)
+	assert.Contains(t, text, "broken.toml:1:10")
+	w.keys("p")
+	w.see(`waits to be approved`)
+	w.see(`▸ wet/`)
+	w.keys("G", "Enter", "j")
+	w.see(`wet/\\x1b\[2J\d\d\\n\.wav`)
+	w.keys("a", "Enter")
+	text = w.see(`▲ done with failures`)
+	assert.Contains(t, text, "30 failed")
+	assert.Regexp(t, `30 × north/archive: checksum does not match`, text)
+	assert.Contains(t, strings.ReplaceAll(text, "\n", " "), "send it again")
+	w.keys("1")
+	w.see(`▲ out\s+30 objects failed in the last run`)
+	w.keys("q")
+	w.see(`code 0`)
+}

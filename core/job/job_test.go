@@ -1,0 +1,92 @@
+package job_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/job"
+)
+
+const goodEndpoints = `title = "Saltmarsh"
+[endpoint.studio]
+kind = "folder"
+path = "studio"
+[endpoint.north]
+kind = "s3"
+address = "https://north.example.org"
+access-key = "AK"
+secret-from = "env:NORTH_SECRET"
+`
+
+func load(t *testing.T, endpoints string, jobs map[string]string) (*job.Workspace, error) {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "jobs"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"), []byte(endpoints), 0o644))
+	for name, text := range jobs {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs", name+".toml"), []byte(text), 0o644))
+	}
+	w, err := job.LoadWorkspace(dir)
+	return w, err
+}
+
+// Each mistake in a job is told with its place in the file, and leaves the
+// other jobs usable.
+func TestJobMistakes(t *testing.T) {
+	const start = "source = \"studio/a\"\ntarget = \"north/b/c\"\n"
+	for text, want := range map[string]string{
+		"source = \"studio":                                                  "bad.toml:1:",
+		start + "judge = \"moon\"":                                           "bad.toml:3:1: judge is \"moon\"; it is \"size-and-time\" or \"content\"",
+		start + "colour = 1":                                                 "bad.toml:3:1: there is no setting \"colour\" here",
+		start + "[limits]\nstreams = \"many\"":                               "bad.toml:4:",
+		start + "[limits]\nstreams = 5000":                                   "bad.toml:4:1: streams is 5000; it is between 1 and 1024",
+		start + "[limits]\npart-size = \"tiny\"":                             "bad.toml:4:1: part-size is \"tiny\"",
+		start + "proof = \"hope\"":                                           "bad.toml:3:1: proof is \"hope\"",
+		"target = \"north/b\"":                                               "bad.toml: source is missing",
+		"source = \"nowhere/x\"\ntarget = \"north/b\"":                       "bad.toml:1:1: source names the endpoint \"nowhere\"",
+		"source = \"studio\"\n\n  target = \"north\"":                        "bad.toml:3:3: target names no bucket",
+		"source = \"studio/a\"\ntarget = \"studio/a/b\"":                     "bad.toml:2:1: source and target are the same place, or one lies in the other",
+		"source = \"studio/a\"\nsource = \"studio/b\"\ntarget = \"north/b\"": "bad.toml:2:",
+	} {
+		w, err := load(t, goodEndpoints, map[string]string{"bad": text, "good": start})
+		require.NoError(t, err)
+		require.Len(t, w.Mistakes, 1, text)
+		assert.ErrorContains(t, w.Mistakes[0], want, text)
+		_, err = w.Job("bad")
+		assert.ErrorContains(t, err, want)
+		good, err := w.Job("good")
+		require.NoError(t, err)
+		assert.Equal(t, "north/b/c", good.Target)
+	}
+	w, err := load(t, goodEndpoints, map[string]string{"Bad Name": start})
+	require.NoError(t, err)
+	assert.ErrorContains(t, w.Mistakes[0], "the file's name is the job's")
+	_, err = w.Job("none")
+	assert.ErrorContains(t, err, "no such job")
+}
+
+func TestEndpointMistakes(t *testing.T) {
+	for text, want := range map[string]string{
+		"[endpoint.a]\nkind = \"tape\"":                                                                        `:2:1: endpoint a: kind is "tape"`,
+		"[endpoint.a]\nkind = \"folder\"":                                                                      ":1:11: endpoint a: a folder needs its path",
+		"[endpoint.a]\nkind = \"s3\"\naddress = \"north\"":                                                     `:3:1: endpoint a: address is "north"`,
+		"[endpoint.a]\nkind = \"s3\"\naddress = \"https://u:p@h\"":                                             ":3:1: endpoint a: no credentials in the address",
+		"[endpoint.a]\nkind = \"s3\"\naddress = \"https://h\"\naccess-key = \"k\"":                             "an access key needs secret-from",
+		"[endpoint.a]\nkind = \"s3\"\naddress = \"https://h\"\naccess-key = \"k\"\nsecret-from = \"hunter12\"": ":5:1: endpoint a: secret-from says where the secret lies",
+		"[endpoint.\"a b\"]\nkind = \"folder\"\npath = \"x\"":                                                  "a name has 1 to 63",
+		"[endpoint.a\nkind": ":1:",
+	} {
+		_, err := load(t, text, nil)
+		assert.ErrorContains(t, err, want, text)
+		assert.NotContains(t, fmt.Sprint(err), "hunter12", "what may be a secret is not repeated")
+	}
+	w, err := load(t, goodEndpoints, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "Saltmarsh", w.Title)
+	_, err = job.LoadWorkspace(t.TempDir())
+	assert.ErrorContains(t, err, "endpoints.toml: cannot be read: no such file")
+}
