@@ -40,16 +40,16 @@ type RunOptions struct {
 
 // ActiveRun is a run under way in this process.
 type ActiveRun struct {
-	Job     string
-	Plan    plan.Info
-	Meter   *transfer.Meter
+	Job   string
+	Plan  plan.Info
+	Meter *transfer.Meter
 	// Before and BeforeBytes are what earlier runs of the plan had finished.
 	Before, BeforeBytes int64
-	stop    context.CancelFunc
-	done    chan struct{}
-	result  history.Run
-	err     error
-	planned plan.Total
+	stop                context.CancelFunc
+	done                chan struct{}
+	result              history.Run
+	err                 error
+	planned             plan.Total
 }
 
 // Stop asks the run to end; what is finished stays finished.

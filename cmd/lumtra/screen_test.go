@@ -89,7 +89,7 @@ func TestScreenStory(t *testing.T) {
 	text = w.see(`(?s)In flight.*of`)
 	assert.Contains(t, text, "Run › nightly-masters")
 	w.keys("1")
-	w.see(`running, \d+ % of objects`)
+	w.see(`running, \d+ % of bytes`)
 	w.tmux("resize-window", "-x", "80", "-y", "24")
 	w.keys("4")
 	w.see(`▸ running`)

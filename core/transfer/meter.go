@@ -19,7 +19,6 @@ type Meter struct {
 	ended    time.Time
 	step     time.Duration
 	samples  []Sample
-	last     Sample
 	flights  map[*flight]struct{}
 	problems []Problem
 }

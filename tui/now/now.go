@@ -115,8 +115,11 @@ func (s *Screen) summary(j *kit.JobState) (string, bool) {
 	last := j.Last()
 	switch {
 	case j.Active != nil:
-		done, all := j.Active.Before+j.Active.Objects, j.Active.Planned.Count
-		return fmt.Sprintf("running, %d %% of objects", 100*done/max(all, 1)), true
+		a := j.Active
+		if a.Planned.Bytes > 0 {
+			return fmt.Sprintf("running, %d %% of bytes", 100*(a.BeforeBytes+a.Bytes)/a.Planned.Bytes), true
+		}
+		return fmt.Sprintf("running, %d %% of objects", 100*(a.Before+a.Objects)/max(a.Planned.Count, 1)), true
 	case last == nil && j.Plan == nil:
 		return "not planned yet", false
 	case last == nil:

@@ -27,7 +27,6 @@ type Screen struct {
 	*kit.Shared
 	starting map[string]bool
 	err      map[string]error
-	cursor   kit.Cursor
 }
 
 // New makes the view.
@@ -260,17 +259,23 @@ func (s *Screen) chart(f *facts, width, height int) []string {
 	return append(lines, strings.Repeat(" ", axisWidth+1)+t.Ash.Render("0"+kit.FitLeft(span, max(used-1, len(span)+1))), "")
 }
 
-// rates turns totals into at most n mean rates.
+// rates turns totals into at most n rates, each over at least the second
+// before it: what was only handed to the network's buffers would else look
+// like a burst.
 func rates(samples []transfer.Sample, n int) []float64 {
 	if len(samples) < 2 || n < 1 {
 		return nil
 	}
 	each := (len(samples) - 1 + n - 1) / n
 	var values []float64
+	from := 0
 	for i := each; ; i += each {
 		i = min(i, len(samples)-1)
-		a, b := samples[max(i-each, 0)], samples[i]
-		values = append(values, float64(b.Bytes-a.Bytes)/max((b.At-a.At).Seconds(), 0.001))
+		for from < i-each && samples[i].At-samples[from+1].At >= time.Second {
+			from++
+		}
+		a, b := samples[from], samples[i]
+		values = append(values, float64(b.Bytes-a.Bytes)/max((b.At-a.At).Seconds(), min(samples[len(samples)-1].At.Seconds(), 1)))
 		if i == len(samples)-1 {
 			return values
 		}
@@ -339,16 +344,17 @@ func partStrip(t *look.Theme, x *transfer.Flight, width int) string {
 				state = transfer.Waiting
 			}
 		}
+		glyph, style := "·", t.Ash
 		switch state {
 		case transfer.Done:
-			b.WriteString(t.Tide.Render(strings.Repeat("■", each)))
+			glyph, style = "█", t.Tide
 		case transfer.Moving:
-			b.WriteString(t.Lamp.Render(strings.Repeat("◧", each)))
+			glyph, style = "▒", t.Lamp
 		case transfer.Again:
-			b.WriteString(t.Flare.Render(strings.Repeat("◪", each)))
-		default:
-			b.WriteString(t.Ash.Render(strings.Repeat("□", each)))
+			glyph, style = "!", t.Flare
 		}
+		gap := min(each/3, 1) // parts stand apart where there is room
+		b.WriteString(style.Render(strings.Repeat(glyph, each-gap)) + strings.Repeat(" ", gap))
 	}
 	return b.String()
 }

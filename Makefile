@@ -1,0 +1,42 @@
+# `make help` lists the commands. Each sets up what it needs on a fresh Debian
+# machine that has Go and make.
+
+export GOFLAGS := -buildvcs=false
+TOOLS := $(CURDIR)/.tools
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.DEFAULT_GOAL := help
+.PHONY: help build demo test race lint interop bench screenshots
+
+help: ## list the commands
+	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 14
+
+build: ## build bin/lumtra
+	@go build -o bin/lumtra ./cmd/lumtra
+
+demo: build ## open Lumtra on the made-up Saltmarsh Sound Archive
+	@bin/lumtra demo --dir demo-world
+
+test: ## run all tests
+	@tools/need tmux
+	go test ./...
+
+race: ## run the core's tests under the race detector
+	@tools/need gcc
+	go test -race ./core/... ./standin ./service
+
+lint: ## check formatting, vet and staticcheck
+	@test -z "$$(gofmt -l .)" || { echo "not gofmt-ed:"; gofmt -l .; exit 1; }
+	go vet ./...
+	GOBIN=$(TOOLS) go install $(STATICCHECK)
+	$(TOOLS)/staticcheck ./...
+
+interop: ## run the conformance suite against a real S3 server
+	@tools/interop $(TOOLS)
+
+bench: ## measure against a bare floor and print the ratios
+	@go run ./bench
+
+screenshots: build ## remake docs/screenshots from the demo
+	@tools/need tmux Xvfb:xvfb xterm import:imagemagick fc-list:fontconfig
+	@tools/screenshots bin/lumtra docs/screenshots

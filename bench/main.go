@@ -1,0 +1,52 @@
+// Command bench measures Lumtra against a bare floor in the same run and
+// prints the ratios. It talks to loopback only and ends by itself.
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"time"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	dir, err := os.MkdirTemp("", "lumtra-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH, time.Now().Format("2006-01-02"))
+	program := filepath.Join(dir, "lumtra")
+	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program, "./cmd/lumtra").CombinedOutput(); err != nil {
+		return fmt.Errorf("building: %w\n%s", err, out)
+	}
+	if len(os.Args) > 1 && os.Args[1] == "window" {
+		return measureWindow(filepath.Join(dir, "window"), program)
+	}
+	for _, u := range []upload{
+		{name: "2 GiB as 8 MiB parts", object: 256 << 20, count: 8, part: 8 << 20, streams: 8},
+		{name: "20,000 objects of 4 KiB", object: 4 << 10, count: 20000, streams: 16},
+	} {
+		if err := u.measure(filepath.Join(dir, "upload"), program); err != nil {
+			return fmt.Errorf("%s: %w", u.name, err)
+		}
+	}
+	return measureWindow(filepath.Join(dir, "window"), program)
+}
+
+// median of an odd number of durations.
+func median(d []time.Duration) time.Duration {
+	d = slices.Clone(d)
+	slices.Sort(d)
+	return d[len(d)/2]
+}
