@@ -48,10 +48,25 @@ func Built(dir string) bool {
 	return err == nil
 }
 
-// Build makes the world in dir. It refuses a folder that holds anything else.
+// unfinished lies in a world that is being built.
+const unfinished = ".building"
+
+// Build makes the world in dir. It refuses a folder that holds anything else
+// but a world that was never finished.
 func Build(ctx context.Context, dir string, size Size) error {
+	if _, err := os.Stat(filepath.Join(dir, unfinished)); err == nil {
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+	}
 	if left, err := os.ReadDir(dir); err == nil && len(left) > 0 {
 		return fmt.Errorf("%s is not empty and not a demo world; choose another folder", dir)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, unfinished), nil, 0o644); err != nil {
+		return err
 	}
 	for _, sub := range []string{"studio/masters", "studio/proofs", "studio/tiles", "field-cards", "stores", "jobs"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
@@ -271,6 +286,9 @@ func Furnish(ctx context.Context, dir string, s *service.Service) error {
 				return err
 			}
 		}
+	}
+	if err := os.Remove(filepath.Join(dir, unfinished)); err != nil {
+		return err
 	}
 	return os.WriteFile(filepath.Join(dir, marker), []byte(`{"world": "Saltmarsh Sound Archive", "made_up": true}`+"\n"), 0o644)
 }

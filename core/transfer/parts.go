@@ -287,7 +287,7 @@ func (b *big) mend(number int) error {
 }
 
 // finish joins the parts, or drops them when the object can never be
-// finished. Parts of an object that failed for a passing reason are left for
+// finished, or takes up the room that others still could use. Parts of an object that failed for a passing reason are left for
 // the next run of the plan.
 func (b *big) finish() {
 	defer b.f.land()
@@ -315,7 +315,7 @@ func (b *big) finish() {
 		return
 	}
 	b.failedFor(err)
-	if hopeless := []place.ErrorKind{place.Changed, place.Exists, place.NotFound, place.Corrupt, place.TooLarge, place.BadName}; slices.Contains(hopeless, place.KindOf(err)) && b.ctx.Err() == nil {
+	if hopeless := []place.ErrorKind{place.Changed, place.Exists, place.NotFound, place.Corrupt, place.TooLarge, place.BadName, place.NoRoom}; slices.Contains(hopeless, place.KindOf(err)) && b.ctx.Err() == nil {
 		if b.transfer.parts.Abort(b.ctx, b.up) == nil {
 			b.ledger.aborted(b.number)
 		}

@@ -1,0 +1,72 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/cli"
+)
+
+// A file nobody may read is told, with its name; the others are copied.
+func TestUnreadableFile(t *testing.T) {
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst/copy\"\n"})
+	put(t, dir, "src/open.wav", "open")
+	put(t, dir, "src/shut.wav", "shut")
+	put(t, dir, "src/locked/inside.wav", "inside")
+	require.NoError(t, os.Chmod(filepath.Join(dir, "src/shut.wav"), 0))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "src/locked"), 0))
+	t.Cleanup(func() { os.Chmod(filepath.Join(dir, "src/locked"), 0o755) })
+	cmd := command(dir, "run", "out")
+	if os.Geteuid() == 0 { // who may read everything becomes someone who may not
+		for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+			require.NoError(t, os.Chmod(d, 0o755))
+		}
+		require.NoError(t, os.Chmod(filepath.Dir(program), 0o755))
+		require.NoError(t, exec.Command("chown", "-R", "65534", dir).Run())
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	}
+	out, _ := cmd.CombinedOutput()
+	text := string(out)
+	assert.Equal(t, cli.ExitFailures, cmd.ProcessState.ExitCode(), text)
+	assert.Contains(t, text, "not listed: src: list locked/: not allowed (permission denied)")
+	assert.Contains(t, text, "1 × src: not allowed")
+	assert.Contains(t, text, "shut.wav")
+	assert.Contains(t, text, "could not be listed, so the plan did not cover them")
+	assert.Equal(t, map[string]string{"open.wav": "open"}, files(t, filepath.Join(dir, "dst/copy")))
+}
+
+// A disk that fills up leaves whole files or none, and says so.
+func TestFullDisk(t *testing.T) {
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n"})
+	disk := filepath.Join(dir, "dst")
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {
+		t.Logf("no small disk to fill without the right to mount one (%v); the transfer package's test stands for it", err)
+		return
+	}
+	t.Cleanup(func() { syscall.Unmount(disk, 0) })
+	put(t, dir, "src/a.wav", strings.Repeat("a", 1<<20))
+	put(t, dir, "src/b.wav", strings.Repeat("b", 2<<20))
+	put(t, dir, "src/c.wav", strings.Repeat("c", 12<<20))
+	put(t, dir, "src/d.wav", "small enough")
+	text, code := lumtra(t, dir, "run", "out")
+	assert.Equal(t, cli.ExitFailures, code, text)
+	assert.Contains(t, text, "2 × dst: no room left; free space at the target")
+	found := files(t, disk)
+	assert.Len(t, found["a.wav"], 1<<20)
+	assert.Equal(t, "small enough", found["d.wav"])
+	assert.Len(t, found, 2, "nothing half is left to fill the disk")
+	// With room, the same job goes on and comes to its end.
+	require.NoError(t, syscall.Mount("tmpfs", disk, "tmpfs", syscall.MS_REMOUNT, "size=40m"))
+	text, code = lumtra(t, dir, "run", "out")
+	assert.Equal(t, cli.ExitDone, code, text)
+	text, code = lumtra(t, dir, "prove", "out", "--by", "read-back")
+	assert.Equal(t, cli.ExitDone, code, text)
+	assert.Len(t, files(t, disk), 4)
+}

@@ -1,0 +1,210 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"lumtra/core/history"
+	"lumtra/core/plan"
+	"lumtra/core/proof"
+	"lumtra/service"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+var ctx = context.Background()
+
+// open opens a workspace with a folder endpoint and a slow practice store.
+func open(t *testing.T, dir string) *service.Service {
+	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(t, err)
+	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state"), Log: slog.New(slog.NewTextHandler(log, nil))})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, s.Close()); log.Close() })
+	return s
+}
+
+func put(t *testing.T, dir, name, text string) {
+	path := filepath.Join(dir, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+}
+
+const secretText = "samphire-and-sea-aster"
+
+func workspace(t *testing.T) string {
+	dir := t.TempDir()
+	put(t, dir, "endpoints.toml", `
+[endpoint.studio]
+kind = "folder"
+path = "studio"
+[endpoint.north]
+kind = "s3"
+stand-in = "north"
+access-key = "saltmarsh"
+secret-from = "file:north.secret"
+latency = "5ms"
+`)
+	put(t, dir, "north.secret", secretText+"\n")
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nstreams = 2\n")
+	for i := range 40 {
+		put(t, dir, "studio/"+strings.Repeat("x", i+1)+".wav", strings.Repeat("wave ", i))
+	}
+	return dir
+}
+
+func makePlan(t *testing.T, s *service.Service) plan.Info {
+	info, err := s.Plan(ctx, "masters", &service.Activity{})
+	require.NoError(t, err)
+	return info
+}
+
+// A run stopped half-way can be gone on with, also by another process; a run
+// that ended cannot; a plan whose job has changed is not run at all.
+func TestRunsGoOnWhereTheyMay(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	_, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	assert.ErrorIs(t, err, service.ErrBadInput, "no plan yet")
+	info := makePlan(t, s)
+	assert.EqualValues(t, 40, info.Totals[plan.Add].Count)
+	n, err := s.Resumable(ctx, "masters")
+	require.NoError(t, err)
+	assert.Zero(t, n, "never begun")
+
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{Number: 1})
+	require.NoError(t, err)
+	other := open(t, dir) // as another process would; it finds the stand-in running
+	_, err = other.StartRun(ctx, "masters", service.RunOptions{Number: 1})
+	assert.ErrorIs(t, err, service.ErrBusy)
+	for r.Meter.Snapshot().Objects == 0 {
+		time.Sleep(time.Millisecond)
+	}
+	r.Stop()
+	first, err := r.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, history.Stopped, first.End)
+	assert.Nil(t, s.Active("masters"))
+
+	n, err = other.Resumable(ctx, "masters")
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	r, err = other.StartRun(ctx, "masters", service.RunOptions{Number: n})
+	require.NoError(t, err)
+	second, err := r.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, history.Clean, second.End)
+	assert.EqualValues(t, 40, first.Objects+second.Objects)
+	assert.Equal(t, first.Objects, second.Before)
+	n, err = s.Resumable(ctx, "masters")
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: 1})
+	assert.ErrorIs(t, err, service.ErrNothingToDo)
+
+	runs, err := s.Runs(ctx, "masters", time.Time{}, 10)
+	require.NoError(t, err)
+	require.Len(t, runs, 2)
+	assert.Equal(t, history.Clean, runs[0].End)
+	assert.NotEmpty(t, runs[0].Samples)
+
+	p, err := s.Prove(ctx, "masters", "", &service.Activity{})
+	require.NoError(t, err)
+	assert.True(t, p.Holds())
+	assert.EqualValues(t, 40, p.Objects[proof.Same])
+
+	put(t, dir, "studio/new.wav", "new")
+	makePlan(t, s)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/elsewhere\"\n")
+	changed := open(t, dir)
+	_, err = changed.StartRun(ctx, "masters", service.RunOptions{Number: 2})
+	assert.ErrorContains(t, err, "has changed since plan 2")
+
+	// Whatever was kept along the way, the secret is not in it.
+	require.NoError(t, filepath.WalkDir(filepath.Join(dir, "state"), func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		assert.NotContains(t, string(raw), secretText, path)
+		return err
+	}))
+	log, err := os.ReadFile(filepath.Join(dir, "log"))
+	require.NoError(t, err)
+	assert.Contains(t, string(log), "run ended")
+	assert.NotContains(t, string(log), secretText)
+}
+
+// Closing the service stops what runs, and keeps what was done.
+func TestCloseStopsRuns(t *testing.T) {
+	dir := workspace(t)
+	log := filepath.Join(dir, "state")
+	s, err := service.Open(service.Options{Workspace: dir, State: log})
+	require.NoError(t, err)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	makePlan(t, s)
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	res, err := r.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, history.Stopped, res.End)
+	_, err = s.StartRun(ctx, "masters", service.RunOptions{})
+	assert.Error(t, err)
+}
+
+// A run whose process died without a word is told as stopped.
+func TestLostRun(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	makePlan(t, s)
+	db, err := history.Open(filepath.Join(dir, "state", "history.db"))
+	require.NoError(t, err)
+	require.NoError(t, db.Begin(ctx, &history.Run{Job: "masters", Plan: 1, Began: time.Now(), PlannedObjects: 40, Pid: 1 << 30}))
+	require.NoError(t, db.Close())
+	runs, err := s.Runs(ctx, "", time.Time{}, 10)
+	require.NoError(t, err)
+	require.Len(t, runs, 1)
+	assert.Equal(t, history.Stopped, runs[0].End)
+	n, err := s.Resumable(ctx, "masters")
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+}
+
+// Browsing goes level by level and page by page.
+func TestBrowse(t *testing.T) {
+	dir := workspace(t)
+	for i := range 700 {
+		put(t, dir, fmt.Sprintf("studio/tiles/%03d.png", i), "t")
+	}
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	top, err := s.Browse(ctx, "north", "")
+	require.NoError(t, err)
+	assert.Equal(t, "archive/", top.Entries[0].Key)
+	first, err := s.Browse(ctx, "studio/tiles", "")
+	require.NoError(t, err)
+	assert.Len(t, first.Entries, 500)
+	rest, err := s.Browse(ctx, "studio/tiles", first.Next)
+	require.NoError(t, err)
+	assert.Len(t, rest.Entries, 200)
+	assert.Empty(t, rest.Next)
+	assert.Equal(t, "500.png", rest.Entries[0].Key)
+	e, err := s.Stat(ctx, "studio/tiles/007.png")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, e.Size)
+	_, err = s.Browse(ctx, "nowhere/x", "")
+	assert.ErrorIs(t, err, service.ErrBadInput)
+}

@@ -1,0 +1,167 @@
+package frame
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+	"unicode"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lumtra/core/history"
+	"lumtra/core/transfer"
+	"lumtra/service"
+	"lumtra/tui/kit"
+)
+
+// settle feeds a model a message and what comes of it, but for clocks.
+func settle(m *model, msg tea.Msg) {
+	_, cmd := m.Update(msg)
+	carryOut(m, cmd, 0)
+}
+
+func carryOut(m *model, cmd tea.Cmd, depth int) {
+	if cmd == nil || depth > 6 {
+		return
+	}
+	done := make(chan tea.Msg, 1)
+	go func() { done <- cmd() }()
+	select {
+	case msg := <-done:
+		if batch, ok := msg.(tea.BatchMsg); ok {
+			for _, c := range batch {
+				carryOut(m, c, depth+1)
+			}
+		} else if msg != nil {
+			_, next := m.Update(msg)
+			carryOut(m, next, depth+1)
+		}
+	case <-time.After(300 * time.Millisecond): // a clock
+	}
+}
+
+func newWorld(t *testing.T) *model {
+	dir := t.TempDir()
+	put := func(name, text string) {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	}
+	put("endpoints.toml", "title = \"Salt\\u001b[2Jmarsh\"\n[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.copy]\nkind = \"folder\"\npath = \"copy\"\n[endpoint.gone]\nkind = \"folder\"\npath = \"gone\"\n")
+	put("jobs/masters.toml", "source = \"studio\"\ntarget = \"copy/x\"\n")
+	put("jobs/broken.toml", "source = 1\n")
+	put("jobs/never.toml", "source = \"studio\"\ntarget = \"copy/y\"\n")
+	put("copy/x/extra\x1b]0;title\a.wav", "e")
+	for i := range 60 {
+		put(fmt.Sprintf("studio/wet \x1b[31m%d/\u202egpj.%s.wav", i%4, strings.Repeat("long ", i%45)), strings.Repeat("w", i*i))
+	}
+	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state")})
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	ctx, cancel := context.WithCancel(context.Background())
+	t.Cleanup(cancel)
+	_, err = s.Plan(ctx, "masters", &service.Activity{})
+	require.NoError(t, err)
+	_, err = s.Prove(ctx, "masters", "", &service.Activity{})
+	require.NoError(t, err)
+	return newModel(ctx, s)
+}
+
+var styles = regexp.MustCompile(`\x1b\[[0-9;:]*m`)
+
+// check holds what is drawn to the size of the window, and to text that no
+// name can steer.
+func check(t require.TestingT, m *model, what string) {
+	lines := strings.Split(m.draw(), "\n")
+	require.Len(t, lines, m.height, what)
+	for i, l := range lines {
+		require.Equal(t, m.width, ansi.StringWidth(l), "%s, line %d: %q", what, i, l)
+		plain := styles.ReplaceAllString(l, "")
+		require.False(t, strings.ContainsFunc(plain, func(r rune) bool { return unicode.IsControl(r) || r == '\u202e' }), "%s: %q", what, plain)
+	}
+}
+
+// Whatever keys are pressed, in whatever window, every view draws exactly the
+// window and nothing else.
+func TestDrawsTheWindow(t *testing.T) {
+	m := newWorld(t)
+	check(t, m, "before the first state")
+	settle(m, tick{m.collect.Collect(m.ctx, true)})
+	busy := m.shared.State
+	busy.Jobs = append([]kit.JobState(nil), busy.Jobs...)
+	for i := range busy.Jobs { // a run under way, with all that can be seen of one
+		if busy.Jobs[i].Plan == nil {
+			continue
+		}
+		now := time.Now()
+		busy.Jobs[i].Active = &kit.Active{Planned: busy.Jobs[i].Plan.Totals.Work(), Snapshot: transfer.Snapshot{
+			Began: now.Add(-time.Minute), Objects: 3, Bytes: 99999, Failed: 2, Retries: 5, Reading: time.Second, Writing: 3 * time.Second,
+			Samples:  []transfer.Sample{{}, {At: 9e9, Bytes: 5000}, {At: 20e9, Bytes: 60000}, {At: 30e9, Bytes: 60000}, {At: 50e9, Bytes: 99000}},
+			Flights:  []transfer.Flight{{Key: "a\x1b[2J", Size: 5, Sent: 3, Began: now}, {Key: "b", Size: 1 << 40, Parts: make([]transfer.PartState, 9000), Tries: 3}},
+			Problems: []transfer.Problem{{Cause: "north: \x1b[2Jnot allowed", Advice: "ask", Count: 2, Keys: []string{"x\ny"}}}}}
+		busy.Jobs[i].Runs = []history.Run{{Job: "masters", Began: now.Add(-time.Minute), End: history.Running}, {Job: "masters", Began: now.Add(-time.Hour), Ended: now.Add(-50 * time.Minute), End: history.Failures, Failed: 3, Note: "\x1b[2J"}}
+	}
+	quiet := m.shared.State
+	for v := kit.Now; v <= kit.Proof; v++ { // load what each view loads
+		settle(m, kit.Open{View: v, Job: "masters"})
+	}
+	rapid.Check(t, func(rt *rapid.T) {
+		m.shared.State = rapid.SampledFrom([]kit.State{quiet, busy}).Draw(rt, "state")
+		m.Update(tea.WindowSizeMsg{Width: rapid.IntRange(1, 220).Draw(rt, "width"), Height: rapid.IntRange(1, 70).Draw(rt, "height")})
+		for _, key := range rapid.SliceOfN(rapid.SampledFrom([]string{"1", "2", "3", "4", "5", "j", "k", "G", "g", "enter", "left", "right", "+", "-", "n", "b", "s", "?", "u", ">", "esc", "m", "ctrl+p"}), 1, 6).Draw(rt, "keys") {
+			_, cmd := m.Update(press(key))
+			if m.view == kit.Places || m.view == kit.Plan {
+				if rapid.IntRange(0, 9).Draw(rt, "load") == 0 {
+					carryOut(m, cmd, 4)
+				}
+			}
+			check(rt, m, fmt.Sprintf("%s after %q at %d×%d", m.view, key, m.width, m.height))
+		}
+	})
+	assert.NotEmpty(t, m.View().WindowTitle)
+	assert.NotContains(t, m.View().WindowTitle, "\x1b")
+}
+
+// Keys lead where they say.
+func TestKeysLead(t *testing.T) {
+	m := newWorld(t)
+	m.Update(tea.WindowSizeMsg{Width: 140, Height: 44})
+	settle(m, tick{m.collect.Collect(m.ctx, true)})
+	text := func() string { return ansi.Strip(m.draw()) }
+	assert.Contains(t, text(), "broken.toml:1:10", "a mistake in a file is a need")
+	assert.Contains(t, text(), "plan 1 waits to be approved")
+	settle(m, press("3"))
+	assert.Contains(t, text(), `Take studio to copy/x`)
+	assert.Contains(t, text(), `▸ wet \x1b[31m0/`)
+	m.Update(press("j"))
+	m.Update(press("esc"))
+	assert.Contains(t, text(), "› Now")
+	m.Update(press("5"))
+	assert.Contains(t, text(), "It does not hold")
+	m.Update(press("2"))
+	settle(m, press("G")) // studio
+	settle(m, press("enter"))
+	assert.Contains(t, text(), `▾ studio`)
+	assert.Contains(t, text(), `▸ wet \x1b[31m3/`)
+	m.Update(press("?"))
+	assert.Contains(t, text(), "Keys everywhere")
+	m.Update(press("j"))
+	m.Update(press("ctrl+p"))
+	for _, r := range "bits" {
+		m.Update(press(string(r)))
+	}
+	m.Update(press("enter"))
+	assert.True(t, m.shared.Bits)
+	_, cmd := m.Update(press("q"))
+	require.NotNil(t, cmd)
+	assert.Equal(t, tea.Quit(), cmd())
+}
