@@ -190,6 +190,12 @@ func TestOldListingCopiesAndSignedLinks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, whole, get(t, c, &s3.GetObjectInput{Key: aws.String("joined.wav")}))
 
+	_, err = c.PutObject(ctx, &s3.PutObjectInput{Bucket: b, Key: aws.String("cold.wav"), Body: strings.NewReader("cold"), StorageClass: types.StorageClassGlacier})
+	require.NoError(t, err)
+	cold, err := c.ListObjectsV2(ctx, &s3.ListObjectsV2Input{Bucket: b, Prefix: aws.String("cold")})
+	require.NoError(t, err)
+	assert.Equal(t, types.ObjectStorageClassGlacier, cold.Contents[0].StorageClass)
+
 	// A signed link works as it is, and only as it is.
 	link, err := s3.NewPresignClient(c).PresignGetObject(ctx, &s3.GetObjectInput{Bucket: b, Key: aws.String("a/1")}, s3.WithPresignExpires(time.Minute))
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 
 // A file nobody may read is told, with its name; the others are copied.
 func TestUnreadableFile(t *testing.T) {
+	t.Parallel()
 	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst/copy\"\n"})
 	put(t, dir, "src/open.wav", "open")
 	put(t, dir, "src/shut.wav", "shut")
@@ -44,6 +45,7 @@ func TestUnreadableFile(t *testing.T) {
 
 // A disk that fills up leaves whole files or none, and says so.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n"})
 	disk := filepath.Join(dir, "dst")
 	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {

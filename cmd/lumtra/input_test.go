@@ -17,6 +17,7 @@ import (
 // Whatever a person gets wrong, the message names what and where, and the code
 // fits.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	_, address := startStore(t, storeDir)
@@ -95,6 +96,7 @@ path = "no/such/folder"
 
 // An unreachable store is tried for a while, then told.
 func TestUnreachable(t *testing.T) {
+	t.Parallel()
 	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n"})
 	put(t, dir, "src/a.wav", "a")
 	text, code := lumtra(t, dir, "plan", "out")
@@ -105,6 +107,7 @@ func TestUnreachable(t *testing.T) {
 // Names from strangers are planned for, shown escaped, and never leave the
 // target; what can be done is done, and the code says that not all was.
 func TestHostileNames(t *testing.T) {
+	t.Parallel()
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	_, address := startStore(t, storeDir)
@@ -142,6 +145,7 @@ func TestHostileNames(t *testing.T) {
 
 // Guards: an empty source is refused until a person approves.
 func TestEmptySourceIsHeld(t *testing.T) {
+	t.Parallel()
 	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst/copy\"\n"})
 	text, code := lumtra(t, dir, "run", "out")
 	assert.Equal(t, cli.ExitHeld, code, text)
@@ -150,6 +154,9 @@ func TestEmptySourceIsHeld(t *testing.T) {
 
 // Memory does not grow with the number of objects: 100,000 tiny ones are
 // surveyed and planned within 150 MB of resident memory.
+//
+// Not in parallel: the system counts a child's peak from before it became
+// another program, so this process must be small when it starts one.
 func TestMemory(t *testing.T) {
 	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n"})
 	for i := range 100_000 {

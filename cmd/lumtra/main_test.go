@@ -178,6 +178,7 @@ func makeBucket(t *testing.T, storeDir string) {
 // equal to the source, sends no part twice and leaves nothing behind: into a
 // store, and from there into a folder.
 func TestKilledAndTakenUp(t *testing.T) {
+	t.Parallel()
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	store, address := startStore(t, storeDir)
@@ -231,6 +232,7 @@ func TestKilledAndTakenUp(t *testing.T) {
 // Ctrl-C ends a run cleanly: what was done stays done, the code says so, and
 // the next run goes on.
 func TestInterrupted(t *testing.T) {
+	t.Parallel()
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	store, address := startStore(t, storeDir)
@@ -257,6 +259,7 @@ func TestInterrupted(t *testing.T) {
 
 // The demo's story, as a program would read it.
 func TestDemoHeadless(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "world")
 	text, code := lumtra(t, "", "demo", "--headless", "--json", "--dir", dir)
 	require.Equal(t, cli.ExitDone, code, text)

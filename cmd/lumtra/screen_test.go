@@ -64,6 +64,7 @@ func (w *window) see(pattern string) string {
 // The whole story by hand: the demo opens, a plan is made, looked into,
 // approved, runs to its end, and is proven.
 func TestScreenStory(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "world")
 	w := openWindow(t, "demo", "--dir", dir)
 	text := w.see(`Nothing needs you`)
@@ -116,6 +117,7 @@ func TestScreenStory(t *testing.T) {
 // Failures are seen, grouped, and do not look clean; names from strangers
 // reach the terminal as escapes only.
 func TestScreenFailures(t *testing.T) {
+	t.Parallel()
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	store, address := startStore(t, storeDir)

@@ -109,7 +109,7 @@ type run struct {
 // feed hands the plan's effects to the streams in order, one at a time, so
 // that nothing piles up however long the plan is.
 func (r *run) feed(p *plan.Plan) error {
-	c := p.Effects("")
+	c, target := p.Effects(""), r.target.Abilities()
 	for number := int64(0); c.Next(); number++ {
 		e := *c.Effect()
 		if e.Missing() { // a run that leaves content out is not clean
@@ -119,8 +119,11 @@ func (r *run) feed(p *plan.Plan) error {
 		if !e.Kind.Moves() || r.ledger.isDone(number) {
 			continue
 		}
-		t := &transfer{run: r, number: number, effect: e}
-		if r.parts != nil && r.copier == nil && e.Source.Size > 2*r.opts.PartSize {
+		t := &transfer{run: r, number: number, effect: e, copier: r.copier}
+		if most := target.MaxWhole; r.copier != nil && most > 0 && e.Source.Size > most {
+			t.copier = nil // too large to copy in one request: it passes through here
+		}
+		if r.parts != nil && t.copier == nil && e.Source.Size > 2*r.opts.PartSize {
 			t.feedParts()
 		} else {
 			r.hand(t.whole)
@@ -158,6 +161,7 @@ type transfer struct {
 	*run
 	number int64
 	effect plan.Effect
+	copier place.ServerCopier // nil: the content passes through here
 }
 
 // succeeded and failedFor close a transfer; they are called once.

@@ -39,6 +39,7 @@ type world struct {
 	dir    string // the folder's
 	folder place.Place
 	store  place.Place
+	at     *s3.Store
 	server *standin.Server
 	temp   string
 	plans  int
@@ -55,10 +56,17 @@ func newWorld(t *testing.T) *world {
 	require.NoError(t, err)
 	store, err := s3.NewStore(s3.Config{Name: "north", Address: addr, AccessKey: "a", Secret: secret.New("s")})
 	require.NoError(t, err)
-	require.NoError(t, store.MakeBucket(ctx, "archive"))
-	w.store, _ = store.Open("archive")
+	w.at = store
+	w.store = w.bucket(t, "archive")
 	t.Cleanup(func() { end.Close(); store.Close(); w.server.Close() })
 	return w
+}
+
+func (w *world) bucket(t *testing.T, name string) place.Place {
+	require.NoError(t, w.at.MakeBucket(ctx, name))
+	p, err := w.at.Open(name)
+	require.NoError(t, err)
+	return p
 }
 
 func (w *world) plan(t *testing.T, from, to place.Place) *plan.Plan {
@@ -157,6 +165,69 @@ func TestThereAndBack(t *testing.T) {
 	info, err := os.Stat(filepath.Join(back, "restored/masters/3.wav"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o640, info.Mode().Perm())
+}
+
+// From store to store contents pass through here, with what lies beside them;
+// within one store they do not.
+func TestStoreToStore(t *testing.T) {
+	a, b := newWorld(t), newWorld(t)
+	a.fill(t, 30, 12<<20)
+	a.put(t, "weir/take.flac", "flac")
+	a.run(t, ctx, a.plan(t, a.folder, a.store), a.folder, a.store, quick)
+	_, err := a.store.Write(ctx, "weir/take.flac", strings.NewReader("flac2"), 5, place.WriteOptions{
+		ContentType: "audio/flac", Metadata: map[string]string{"site": "weir"}, Original: time.Unix(1e9, 0)})
+	require.NoError(t, err)
+	out, m := a.run(t, ctx, a.plan(t, a.store, b.store), a.store, b.store, quick)
+	assert.EqualValues(t, 32, out.Objects, "%v", m.Problems)
+	same(t, contents(t, a.store), contents(t, b.store))
+
+	inside := a.bucket(t, "copies")
+	out, m = a.run(t, ctx, a.plan(t, a.store, inside), a.store, inside, quick)
+	assert.EqualValues(t, 32, out.Objects, "%v", m.Problems)
+	same(t, contents(t, a.store), contents(t, inside))
+	assert.Zero(t, m.Reading, "nothing was read")
+	for _, p := range []place.Place{b.store, inside} {
+		e, err := p.Stat(ctx, object.Ref{Key: "weir/take.flac"})
+		require.NoError(t, err)
+		assert.Equal(t, "audio/flac", e.ContentType)
+		assert.Equal(t, "weir", e.Metadata["site"])
+		assert.True(t, e.Original.Equal(time.Unix(1e9, 0)))
+		assert.Zero(t, a.plan(t, a.store, p).Info.Totals.Work().Count)
+	}
+}
+
+// TestInterop goes there and back with a real server, which `make interop`
+// starts and names.
+func TestInterop(t *testing.T) {
+	addr := os.Getenv("LUMTRA_INTEROP_S3")
+	if addr == "" {
+		return // the other tests use the stand-in
+	}
+	w := newWorld(t)
+	store, err := s3.NewStore(s3.Config{Name: "real-store", Address: addr, AccessKey: os.Getenv("LUMTRA_INTEROP_ACCESS"), Secret: secret.New(os.Getenv("LUMTRA_INTEROP_SECRET"))})
+	require.NoError(t, err)
+	defer store.Close()
+	require.NoError(t, store.MakeBucket(ctx, "engine"))
+	real, _ := store.Open("engine/there")
+	w.fill(t, 100, 0, 12<<20, 31<<20+5)
+	p := w.plan(t, w.folder, real)
+	stopped, stop := context.WithCancel(ctx)
+	first, _ := w.run(t, stopped, p, w.folder, &countdown{Place: real, left: 40, then: stop}, quick)
+	out, m := w.run(t, ctx, p, w.folder, real, quick)
+	assert.EqualValues(t, 103, first.Objects+out.Objects, "%v", m.Problems)
+	assert.Positive(t, first.Objects)
+	same(t, contents(t, w.folder), contents(t, real))
+	assert.Zero(t, w.plan(t, w.folder, real).Info.Totals.Work().Count)
+	ups, err := real.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, ups)
+	end, err := folder.OpenEndpoint("back", t.TempDir(), folder.Options{})
+	require.NoError(t, err)
+	defer end.Close()
+	back, _ := end.Open("")
+	out, m = w.run(t, ctx, w.plan(t, real, back), real, back, quick)
+	assert.EqualValues(t, 103, out.Objects, "%v", m.Problems)
+	same(t, contents(t, w.folder), contents(t, back))
 }
 
 // With everything going wrong now and then, the end is equal trees: nothing
