@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -212,7 +213,7 @@ func TestInterop(t *testing.T) {
 	w.fill(t, 100, 0, 12<<20, 31<<20+5)
 	p := w.plan(t, w.folder, real)
 	stopped, stop := context.WithCancel(ctx)
-	first, _ := w.run(t, stopped, p, w.folder, &countdown{Place: real, left: 40, then: stop}, quick)
+	first, _ := w.run(t, stopped, p, w.folder, countFrom(40, real, stop), quick)
 	out, m := w.run(t, ctx, p, w.folder, real, quick)
 	assert.EqualValues(t, 103, first.Objects+out.Objects, "%v", m.Problems)
 	assert.Positive(t, first.Objects)
@@ -316,7 +317,7 @@ func TestStopAndGoOn(t *testing.T) {
 	for try := 0; done < 201; try++ {
 		require.Less(t, try, 50)
 		stopped, stop := context.WithCancel(ctx)
-		counting := &countdown{Place: w.store, left: 15, then: stop}
+		counting := countFrom(15, w.store, stop)
 		out, m := w.run(t, stopped, p, w.folder, counting, quick)
 		assert.Equal(t, done, out.Before)
 		done += out.Objects
@@ -332,12 +333,18 @@ func TestStopAndGoOn(t *testing.T) {
 // countdown stops the run after so many writes.
 type countdown struct {
 	place.Place
-	left int
+	left atomic.Int64
 	then func()
 }
 
+func countFrom(n int64, p place.Place, then func()) *countdown {
+	c := &countdown{Place: p, then: then}
+	c.left.Store(n)
+	return c
+}
+
 func (c *countdown) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
-	if c.left--; c.left == 0 {
+	if c.left.Add(-1) == 0 {
 		c.then()
 	}
 	return c.Place.Write(ctx, key, body, size, opts)
