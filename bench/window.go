@@ -63,8 +63,17 @@ func furnish(dir string) error {
 	// More to copy than can be done before the keys are answered.
 	masters := filepath.Join(dir, "studio", "masters")
 	data := make([]byte, 24<<20)
-	for i := range 80 {
+	for i := range 40 {
 		if err := os.WriteFile(filepath.Join(masters, fmt.Sprintf("long dawn %03d.wav", i)), data, 0o644); err != nil {
+			return err
+		}
+	}
+	for i := range 40_000 {
+		name := filepath.Join(masters, fmt.Sprintf("minutes/%03d/%05d.json", i/200, i))
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(name, data[:2048], 0o644); err != nil {
 			return err
 		}
 	}

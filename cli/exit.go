@@ -32,7 +32,7 @@ func exitCode(err error) int {
 		return ExitDone
 	case errors.Is(err, errFailures):
 		return ExitFailures
-	case errors.Is(err, service.ErrBadInput), errors.Is(err, service.ErrBusy), errors.Is(err, errUsage):
+	case errors.Is(err, service.ErrBadInput), errors.Is(err, service.ErrBusy), errors.Is(err, service.ErrPlanning), errors.Is(err, errUsage):
 		return ExitBadInput
 	case errors.Is(err, service.ErrNothingToDo), errors.Is(err, errNothing):
 		return ExitNothing

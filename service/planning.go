@@ -47,6 +47,7 @@ func (a *Activity) enter(stage string) {
 type sides struct {
 	source, target place.Place
 	from, to       *catalog.Catalog
+	unlock         func() error
 }
 
 func (x *sides) close() {
@@ -55,6 +56,7 @@ func (x *sides) close() {
 			c.Close()
 		}
 	}
+	x.unlock()
 }
 
 // places opens a job's two places.
@@ -66,14 +68,19 @@ func (s *Service) places(ctx context.Context, j *job.Job) (source, target place.
 	return source, target, err
 }
 
-// survey lists both sides of a job at once.
+// survey lists both sides of a job at once. The catalogs, and the numbers of
+// the plans and proofs made from them, are the caller's alone until close.
 func (s *Service) survey(ctx context.Context, j *job.Job, a *Activity) (*sides, error) {
 	dir, err := s.jobDir(j.Name, "catalogs")
 	if err != nil {
 		return nil, err
 	}
 	x := &sides{}
+	if x.unlock, err = s.lock(j.Name, "planning", ErrPlanning); err != nil {
+		return nil, err
+	}
 	if x.source, x.target, err = s.places(ctx, j); err != nil {
+		x.close()
 		return nil, err
 	}
 	a.enter("surveying both sides")

@@ -31,15 +31,15 @@ func (s *Service) Prove(ctx context.Context, name string, method compare.Method,
 	if !slices.Contains(compare.Methods, method) {
 		return nil, badInput(fmt.Errorf("no way to prove: %q; there are %v", method, compare.Methods))
 	}
-	numbers, dir, err := s.proofNumbers(name)
-	if err != nil {
-		return nil, err
-	}
 	x, err := s.survey(ctx, j, a)
 	if err != nil {
 		return nil, err
 	}
 	defer x.close()
+	numbers, dir, err := s.proofNumbers(name)
+	if err != nil {
+		return nil, err
+	}
 	number := 1
 	if len(numbers) > 0 {
 		number = numbers[len(numbers)-1] + 1

@@ -28,6 +28,9 @@ var (
 	ErrNothingToDo = errors.New("nothing to do")
 	// ErrBusy means that the job is running, here or in another process.
 	ErrBusy = errors.New("the job is running already")
+	// ErrPlanning means that the job's places are being surveyed, here or in
+	// another process.
+	ErrPlanning = errors.New("the job is being planned or proven already")
 )
 
 // RunOptions choose what is run.
@@ -134,7 +137,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 			}
 		}
 	}()
-	unlock, err := s.lock(name)
+	unlock, err := s.lock(name, "lock", ErrBusy)
 	if err != nil {
 		return nil, err
 	}
@@ -215,19 +218,20 @@ func (s *Service) planFor(j *job.Job, opts RunOptions) (p *plan.Plan, err error)
 	return p, nil
 }
 
-// lock keeps a job from running twice, in any process.
-func (s *Service) lock(name string) (func() error, error) {
+// lock takes one of a job's locks, for this process or any other: "lock" while
+// it runs, "planning" while its two sides are being surveyed and compared.
+func (s *Service) lock(name, file string, busy error) (unlock func() error, err error) {
 	dir, err := s.jobDir(name)
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := os.OpenFile(filepath.Join(dir, file), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		f.Close()
-		return nil, ErrBusy
+		return nil, busy
 	}
 	return f.Close, nil
 }
@@ -275,7 +279,23 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 
 func measure(r *history.Run, m transfer.Snapshot) {
 	r.Objects, r.Bytes, r.Failed, r.Retries = m.Objects, m.Bytes, m.Failed, m.Retries
-	r.Problems, r.Samples = m.Problems, m.Samples
+	r.Problems, r.Samples = m.Problems, thin(m.Samples)
+}
+
+// keptSamples is how many points of a run's curve the history keeps.
+const keptSamples = 240
+
+// thin keeps every n-th sample, and the last.
+func thin(samples []transfer.Sample) []transfer.Sample {
+	step := (len(samples) + keptSamples - 1) / keptSamples
+	if step <= 1 {
+		return samples
+	}
+	var kept []transfer.Sample
+	for i := 0; i < len(samples)-1; i += step {
+		kept = append(kept, samples[i])
+	}
+	return append(kept, samples[len(samples)-1])
 }
 
 // dropOldUploads removes what runs of older plans left unfinished: nobody will

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"lumtra/core/history"
 	"lumtra/core/job"
@@ -29,13 +30,16 @@ type Service struct {
 	opts Options
 	log  *slog.Logger
 
-	mu        sync.Mutex
 	workspace *job.Workspace
+
+	mu      sync.Mutex // never held for long: the interface asks for runs
+	history *history.DB
+	runs    map[string]*ActiveRun
+	closed  bool
+	waiting sync.WaitGroup
+
+	opening   sync.Mutex // held while an endpoint is being opened
 	endpoints map[string]*opened
-	history   *history.DB
-	runs      map[string]*ActiveRun
-	closed    bool
-	waiting   sync.WaitGroup
 }
 
 // ErrBadInput marks what a person typed or wrote and has to change.
@@ -62,7 +66,21 @@ func Open(opts Options) (*Service, error) {
 			return nil, fmt.Errorf("the state folder: %w", err)
 		}
 	}
+	sweep(opts.State)
 	return &Service{opts: opts, log: opts.Log, workspace: w, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{}}, nil
+}
+
+// sweep removes temporary files that killed processes left in the state folder.
+// What is younger than a day may still be in use.
+func sweep(state string) {
+	for _, pattern := range []string{"survey-*", "jobs/*/catalogs/.*-*", "jobs/*/plans/.*-*"} {
+		left, _ := filepath.Glob(filepath.Join(state, pattern))
+		for _, path := range left {
+			if info, err := os.Lstat(path); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
+				os.RemoveAll(path)
+			}
+		}
+	}
 }
 
 // badInput marks err as a person's to mend.
@@ -77,6 +95,8 @@ func (s *Service) Close() error {
 	}
 	s.mu.Unlock()
 	s.waiting.Wait()
+	s.opening.Lock()
+	defer s.opening.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var errs []error
@@ -139,12 +159,15 @@ func (s *Service) endpoint(name string) (place.Endpoint, error) {
 		}
 		return nil, badInput(fmt.Errorf("there is no endpoint %q; there are %s", name, strings.Join(sorted(known), ", ")))
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.opening.Lock()
+	defer s.opening.Unlock()
 	if e := s.endpoints[name]; e != nil {
 		return e.Endpoint, nil
 	}
-	if s.closed {
+	s.mu.Lock()
+	closed := s.closed
+	s.mu.Unlock()
+	if closed {
 		return nil, context.Canceled
 	}
 	e, err := s.open(cfg)

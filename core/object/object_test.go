@@ -30,6 +30,7 @@ func TestKnownSums(t *testing.T) {
 	assert.Equal(t, "e3069283", sum(CRC32C, digits).Hex())
 	for k := CRC64NVME; k <= BLAKE3; k++ {
 		s := sum(k, digits)
+		assert.Len(t, s.Value, sumSizes[k])
 		back, err := ParseSum(k, s.Base64())
 		assert.NoError(t, err)
 		assert.Equal(t, s, back)

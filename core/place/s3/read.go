@@ -138,17 +138,21 @@ func headerEntry(key string, h http.Header) object.Entry {
 			e.Metadata[strings.ToLower(short)] = values[0]
 		}
 	}
-	if when, err := time.Parse(time.RFC3339Nano, e.Metadata[metaTime]); err == nil {
-		e.Original = when
-	}
-	if mode, err := strconv.ParseUint(e.Metadata[metaMode], 8, 9); err == nil {
-		e.Mode = modeOf(mode)
+	if e.Metadata != nil {
+		if when, err := time.Parse(time.RFC3339Nano, e.Metadata[metaTime]); err == nil {
+			e.Original = when
+		}
+		if mode, err := strconv.ParseUint(e.Metadata[metaMode], 8, 9); err == nil {
+			e.Mode = modeOf(mode)
+		}
 	}
 	for kind, name := range sumHeaders {
 		// A sum over part sums ends in "-N" and fails to parse: it is not one
 		// of the content.
-		if s, err := object.ParseSum(kind, h.Get(name)); err == nil {
-			e.Sums = append(e.Sums, s)
+		if value := h[name]; len(value) == 1 {
+			if s, err := object.ParseSum(kind, value[0]); err == nil {
+				e.Sums = append(e.Sums, s)
+			}
 		}
 	}
 	return e

@@ -41,7 +41,8 @@ func (p *Place) do(ctx context.Context, r request) (*http.Response, error) {
 	if err != nil {
 		return nil, p.fail(r.op, r.key, err)
 	}
-	resp, err := p.store.http.Do(req)
+	// Straight to the transport: no redirects, no cookies, no second thoughts.
+	resp, err := p.store.http.Transport.RoundTrip(req)
 	if err != nil {
 		return nil, p.transportError(ctx, r.op, r.key, err)
 	}

@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -69,44 +68,20 @@ func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offs
 // sent ahead of it, which costs a store less than a trailer.
 const small = 64 << 10
 
-var smallBuffers = sync.Pool{New: func() any { b := make([]byte, small); return &b }}
-
 // put sends a body with a checksum the store verifies and returns the answer's
 // headers and that checksum.
 func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, sum object.Sum) (http.Header, object.Sum, error) {
 	if sum.Kind != object.NoSum && sumHeaders[sum.Kind] == "" {
 		return nil, sum, place.NewError(p.name, r.op, r.key, place.Unsupported, fmt.Errorf("the store does not verify %s", sum.Kind))
 	}
+	if size <= small || p.store.signBodies {
+		return p.putWhole(ctx, r, body, size, sum)
+	}
 	var trailer *trailing
-	switch {
-	case size <= small || p.store.signBodies:
-		var data []byte
-		if size <= small {
-			buf := smallBuffers.Get().(*[]byte)
-			defer smallBuffers.Put(buf)
-			data = (*buf)[:size]
-		} else {
-			data = make([]byte, size)
-		}
-		if err := readExactly(body, data); err != nil {
-			return nil, sum, p.sourceError(ctx, r, err)
-		}
-		crc := sumKind.New()
-		crc.Write(data)
-		if sum.Kind == object.NoSum {
-			sum = object.SumOf(sumKind, crc)
-		}
-		body, r.payload = bytes.NewReader(data), unsignedPayload
-		if p.store.signBodies {
-			digest := sha256.Sum256(data)
-			r.payload = hex.EncodeToString(digest[:])
-		}
-		r.size = size
-		r.header.Set(sumHeaders[sum.Kind], sum.Base64())
-	case sum.Kind != object.NoSum:
+	if sum.Kind != object.NoSum {
 		r.payload, r.size = unsignedPayload, size
 		r.header.Set(sumHeaders[sum.Kind], sum.Base64())
-	default:
+	} else {
 		trailer = newTrailing(body, size)
 		body, r.payload, r.size = trailer, unsignedTrailer, trailer.length()
 		r.header.Set("Content-Encoding", "aws-chunked")
@@ -120,8 +95,7 @@ func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, 
 		err = p.sourceError(ctx, r, failed)
 	}
 	if resp != nil {
-		io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10))
-		resp.Body.Close()
+		drain(resp)
 	}
 	if err != nil {
 		return nil, sum, err
@@ -129,10 +103,52 @@ func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, 
 	if trailer != nil {
 		sum = object.SumOf(sumKind, trailer.sum)
 	}
-	if kept, ok := headerEntry("", resp.Header).Sum(sum.Kind); ok && kept != sum {
+	return p.verified(r, resp.Header, sum)
+}
+
+// putWhole sends a body that is read into memory first, so that its checksum,
+// and where bodies are signed its digest, go ahead of it. The memory is not
+// used again: the transport may hold it longer than the request lasts.
+func (p *Place) putWhole(ctx context.Context, r request, body io.Reader, size int64, sum object.Sum) (http.Header, object.Sum, error) {
+	data := make([]byte, size)
+	if err := readExactly(body, data); err != nil {
+		return nil, sum, p.sourceError(ctx, r, err)
+	}
+	if sum.Kind == object.NoSum {
+		crc := sumKind.New()
+		crc.Write(data)
+		sum = object.SumOf(sumKind, crc)
+	}
+	r.payload = unsignedPayload
+	if p.store.signBodies {
+		digest := sha256.Sum256(data)
+		r.payload = hex.EncodeToString(digest[:])
+	}
+	// A bytes.Reader as it is: net/http then sends it along with the headers.
+	r.body, r.size = bytes.NewReader(data), size
+	r.header.Set(sumHeaders[sum.Kind], sum.Base64())
+	resp, err := p.do(ctx, r)
+	if err != nil {
+		return nil, sum, err
+	}
+	drain(resp)
+	return p.verified(r, resp.Header, sum)
+}
+
+// drain reads what little a write's response holds, so that its connection can
+// serve again.
+func drain(resp *http.Response) {
+	io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10))
+	resp.Body.Close()
+}
+
+// verified holds the checksum the store answers with, if it does, against the
+// one that was sent.
+func (p *Place) verified(r request, answer http.Header, sum object.Sum) (http.Header, object.Sum, error) {
+	if kept, ok := headerEntry("", answer).Sum(sum.Kind); ok && kept != sum {
 		return nil, sum, place.NewError(p.name, r.op, r.key, place.Corrupt, fmt.Errorf("the store has %s, %s was sent", kept, sum))
 	}
-	return resp.Header, sum, nil
+	return answer, sum, nil
 }
 
 // sourceError keeps a failure to read the body apart from one to send it.
