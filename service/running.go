@@ -115,8 +115,11 @@ func (s *Service) Resumable(ctx context.Context, name string) (int, error) {
 	return 0, nil
 }
 
+// ledgerPath is where a plan's ledger lies: beside it.
+func ledgerPath(p *plan.Plan) string { return strings.TrimSuffix(p.Path, ".plan") + ".ledger" }
+
 func (s *Service) ledger(p *plan.Plan) (*transfer.Ledger, error) {
-	return transfer.OpenLedger(strings.TrimSuffix(p.Path, ".plan")+".ledger", fmt.Sprintf("%s %s", p.Info.Print, p.Info.Made.Format(time.RFC3339Nano)))
+	return transfer.OpenLedger(ledgerPath(p), fmt.Sprintf("%s %s", p.Info.Print, p.Info.Made.Format(time.RFC3339Nano)))
 }
 
 // StartRun begins to carry out a saved plan and returns at once.
@@ -298,15 +301,26 @@ func thin(samples []transfer.Sample) []transfer.Sample {
 	return append(kept, samples[len(samples)-1])
 }
 
-// dropOldUploads removes what runs of older plans left unfinished: nobody will
-// take it up any more.
+// dropOldUploads removes what the run before, of an older plan, left
+// unfinished: nobody will take it up any more.
 func (s *Service) dropOldUploads(ctx context.Context, name string, number int, target place.Place) {
 	parts, ok := target.(place.PartWriter)
-	if !ok || number <= 1 {
+	if !ok {
 		return
 	}
-	old, err := s.PlanNumber(name, number-1)
-	if err != nil {
+	var old *plan.Plan
+	for number--; number > 0 && old == nil; number-- {
+		p, err := s.PlanNumber(name, number)
+		if err != nil {
+			return
+		}
+		if _, err := os.Stat(ledgerPath(p)); err == nil {
+			old = p
+		} else {
+			p.Close()
+		}
+	}
+	if old == nil {
 		return
 	}
 	defer old.Close()

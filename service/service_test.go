@@ -15,6 +15,7 @@ import (
 	"go.uber.org/goleak"
 
 	"lumtra/core/history"
+	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/proof"
 	"lumtra/service"
@@ -207,4 +208,36 @@ func TestBrowse(t *testing.T) {
 	assert.EqualValues(t, 1, e.Size)
 	_, err = s.Browse(ctx, "nowhere/x", "")
 	assert.ErrorIs(t, err, service.ErrBadInput)
+}
+
+// What a stopped run left half-sent is removed when a newer plan is run.
+func TestOldUploadsAreDropped(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n")
+	put(t, dir, "studio/00 dawn.wav", strings.Repeat("dawn", 8<<20))
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	makePlan(t, s)
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	require.NoError(t, err)
+	for len(r.Meter.Snapshot().Flights) == 0 || r.Meter.Snapshot().Bytes < 6<<20 {
+		time.Sleep(time.Millisecond)
+	}
+	r.Stop()
+	_, err = r.Wait()
+	require.NoError(t, err)
+	p, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	ups, err := p.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	require.Len(t, ups, 1, "left for the next run of the plan")
+	require.NoError(t, os.Remove(filepath.Join(dir, "studio/00 dawn.wav")))
+	makePlan(t, s)
+	r, err = s.StartRun(ctx, "masters", service.RunOptions{})
+	require.NoError(t, err)
+	_, err = r.Wait()
+	require.NoError(t, err)
+	ups, err = p.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, ups)
 }

@@ -123,7 +123,8 @@ func (r *run) feed(p *plan.Plan) error {
 		if most := target.MaxWhole; r.copier != nil && most > 0 && e.Source.Size > most {
 			t.copier = nil // too large to copy in one request: it passes through here
 		}
-		if r.parts != nil && t.copier == nil && e.Source.Size > 2*r.opts.PartSize {
+		big := t.copier == nil && e.Source.Size > 2*r.opts.PartSize || r.ledger.upload(number) != nil
+		if r.parts != nil && big {
 			t.feedParts()
 		} else {
 			r.hand(t.whole)

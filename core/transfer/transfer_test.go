@@ -326,7 +326,10 @@ func TestStopAndGoOn(t *testing.T) {
 		stop()
 	}
 	same(t, contents(t, w.folder), contents(t, w.store))
-	_, err := transfer.OpenLedger(p.Path+".ledger", "another plan")
+	ups, err := w.store.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, ups)
+	_, err = transfer.OpenLedger(p.Path+".ledger", "another plan")
 	assert.ErrorIs(t, err, transfer.ErrOtherPlan)
 }
 

@@ -163,7 +163,7 @@ func (s *Screen) Render(width, height int) string {
 	chart := min(max(height/4, 3), 9)
 	lines = append(lines, s.chart(f, width, chart)...)
 	rest := height - len(lines)
-	if len(f.problems) == 0 {
+	if len(f.problems) == 0 || rest < 1 {
 		return kit.Lines(append(lines, s.below(f, width, rest)...), width, height)
 	}
 	if width < 110 {
@@ -173,7 +173,7 @@ func (s *Screen) Render(width, height int) string {
 	}
 	left := width * 3 / 5
 	both := kit.Beside(t, kit.Lines(s.below(f, left, rest), left, rest), kit.Lines(problems(t, f, width-left-3, rest), width-left-3, rest))
-	return strings.Join(lines, "\n") + "\n" + both
+	return kit.Lines(lines, width, len(lines)) + "\n" + both
 }
 
 // head tells how far, how fast, until when.
