@@ -10,6 +10,7 @@ import (
 	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/blob"
 	"lumtra/core/place/folder"
 	"lumtra/core/place/s3"
 	"lumtra/core/secret"
@@ -52,27 +53,23 @@ func (s *Service) open(e *job.Endpoint) (*opened, error) {
 		}
 		return &opened{Endpoint: f}, nil
 	}
+	if e.Kind == job.KindBlob {
+		return s.openBlob(e)
+	}
 	cfg := s3.Config{Name: e.Name, Address: e.Address, Region: e.Region, VirtualHost: e.Addressing == "host",
 		AccessKey: e.AccessKey, SignBodies: e.SignBodies}
 	if e.CAFile != "" {
 		cfg.CAFile = s.below(e.CAFile)
 	}
-	for _, ref := range []struct {
-		from string
-		to   *secret.Text
-	}{{e.SecretFrom, &cfg.Secret}, {e.TokenFrom, &cfg.Token}} {
-		if ref.from == "" {
-			continue
-		}
-		text, err := secret.Resolve(s.secretPath(ref.from))
-		if err != nil {
-			return nil, place.NewError(e.Name, "open", "", place.BadLogin, err)
-		}
-		*ref.to = text
+	var err error
+	if cfg.Secret, err = s.resolve(e, e.SecretFrom); err != nil {
+		return nil, err
+	}
+	if cfg.Token, err = s.resolve(e, e.TokenFrom); err != nil {
+		return nil, err
 	}
 	var server *standin.Server
 	if e.StandIn != "" {
-		var err error
 		if server, cfg.Address, err = s.startStandIn(e, cfg); err != nil {
 			return nil, place.NewError(e.Name, "open", "", place.Unreachable, err)
 		}
@@ -85,6 +82,35 @@ func (s *Service) open(e *job.Endpoint) (*opened, error) {
 		return nil, err
 	}
 	return &opened{store, server}, nil
+}
+
+// openBlob opens a store that speaks the Azure Blob API.
+func (s *Service) openBlob(e *job.Endpoint) (*opened, error) {
+	cfg := blob.Config{Name: e.Name, Address: e.Address, Account: e.Account}
+	var err error
+	if cfg.Key, err = s.resolve(e, e.SecretFrom); err != nil {
+		return nil, err
+	}
+	if cfg.SAS, err = s.resolve(e, e.SignatureFrom); err != nil {
+		return nil, err
+	}
+	store, err := blob.NewStore(cfg)
+	if err != nil {
+		return nil, err
+	}
+	return &opened{Endpoint: store}, nil
+}
+
+// resolve reads the secret a setting refers to; "" is none.
+func (s *Service) resolve(e *job.Endpoint, ref string) (secret.Text, error) {
+	if ref == "" {
+		return secret.Text{}, nil
+	}
+	text, err := secret.Resolve(s.secretPath(ref))
+	if err != nil {
+		return text, place.NewError(e.Name, "open", "", place.BadLogin, err)
+	}
+	return text, nil
 }
 
 // secretPath lets "file:" references be relative to the workspace.

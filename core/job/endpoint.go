@@ -15,6 +15,7 @@ import (
 const (
 	KindFolder = "folder"
 	KindS3     = "s3"
+	KindBlob   = "blob"
 )
 
 // Endpoint is one entry of endpoints.toml. Which settings count depends on Kind.
@@ -37,8 +38,12 @@ type Endpoint struct {
 	AccessKey  string `toml:"access-key"`
 	SecretFrom string `toml:"secret-from"`
 	TokenFrom  string `toml:"token-from"`
-	CAFile     string `toml:"ca-file"`
-	SignBodies *bool  `toml:"sign-bodies"`
+	// Account is a blob store's, with its key in SecretFrom; SignatureFrom says
+	// where a signed access lies instead.
+	Account       string `toml:"account"`
+	SignatureFrom string `toml:"signature-from"`
+	CAFile        string `toml:"ca-file"`
+	SignBodies    *bool  `toml:"sign-bodies"`
 
 	// StandIn is the folder of a stand-in store, which is started on loopback
 	// when the endpoint is used; it takes the place of Address.
@@ -89,12 +94,16 @@ func (e *Endpoint) check() (setting, what string) {
 			return "path", "a folder needs its path"
 		}
 		return "", ""
-	case KindS3:
+	case KindS3, KindBlob:
 	default:
-		return "kind", fmt.Sprintf("kind is %q; it is \"folder\" or \"s3\"", e.Kind)
+		return "kind", fmt.Sprintf("kind is %q; it is \"folder\", \"s3\" or \"blob\"", e.Kind)
 	}
 	address, err := url.Parse(e.Address)
 	switch {
+	case e.Kind == KindBlob && e.StandIn != "":
+		return "stand-in", "there is no stand-in for this kind yet"
+	case e.Kind == KindBlob && e.Account != "" && e.SecretFrom == "":
+		return "secret-from", "an account needs its key in secret-from: \"env:NAME\" or \"file:PATH\""
 	case e.StandIn != "" && e.Address != "":
 		return "address", "a stand-in has no address of its own choosing"
 	case e.StandIn == "" && (err != nil || address.Host == "" || address.Scheme != "http" && address.Scheme != "https"):
@@ -106,7 +115,7 @@ func (e *Endpoint) check() (setting, what string) {
 	case e.AccessKey != "" && e.SecretFrom == "":
 		return "secret-from", "an access key needs secret-from: \"env:NAME\" or \"file:PATH\""
 	}
-	for _, ref := range []struct{ name, value string }{{"secret-from", e.SecretFrom}, {"token-from", e.TokenFrom}} {
+	for _, ref := range []struct{ name, value string }{{"secret-from", e.SecretFrom}, {"token-from", e.TokenFrom}, {"signature-from", e.SignatureFrom}} {
 		if ref.value != "" && !strings.HasPrefix(ref.value, "env:") && !strings.HasPrefix(ref.value, "file:") {
 			return ref.name, ref.name + ` says where the secret lies, "env:NAME" or "file:PATH"; the secret itself does not belong in this file`
 		}

@@ -65,8 +65,8 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 			return d.wrong(fmt.Sprintf("%s is missing: a place such as \"studio/masters\"", side.name), side.name)
 		case e == nil:
 			return d.wrong(fmt.Sprintf("%s names the endpoint %q, which endpoints.toml does not have", side.name, end), side.name)
-		case e.Kind == KindS3 && path == "":
-			return d.wrong(fmt.Sprintf("%s names no bucket: write \"%s/bucket/path\"", side.name, end), side.name)
+		case e.Kind != KindFolder && path == "":
+			return d.wrong(fmt.Sprintf("%s names no bucket or container: write \"%s/bucket/path\"", side.name, end), side.name)
 		}
 	}
 	from, to := strings.TrimRight(j.Source, "/")+"/", strings.TrimRight(j.Target, "/")+"/"

@@ -48,7 +48,7 @@ func TestJobMistakes(t *testing.T) {
 		start + "proof = \"hope\"":                                           "bad.toml:3:1: proof is \"hope\"",
 		"target = \"north/b\"":                                               "bad.toml: source is missing",
 		"source = \"nowhere/x\"\ntarget = \"north/b\"":                       "bad.toml:1:1: source names the endpoint \"nowhere\"",
-		"source = \"studio\"\n\n  target = \"north\"":                        "bad.toml:3:3: target names no bucket",
+		"source = \"studio\"\n\n  target = \"north\"":                        "bad.toml:3:3: target names no bucket or container",
 		"source = \"studio/a\"\ntarget = \"studio/a/b\"":                     "bad.toml:2:1: source and target are the same place, or one lies in the other",
 		"source = \"studio/a\"\nsource = \"studio/b\"\ntarget = \"north/b\"": "bad.toml:2:",
 	} {
@@ -77,6 +77,7 @@ func TestEndpointMistakes(t *testing.T) {
 		"[endpoint.a]\nkind = \"s3\"\naddress = \"https://u:p@h\"":                                             ":3:1: endpoint a: no credentials in the address",
 		"[endpoint.a]\nkind = \"s3\"\naddress = \"https://h\"\naccess-key = \"k\"":                             "an access key needs secret-from",
 		"[endpoint.a]\nkind = \"s3\"\naddress = \"https://h\"\naccess-key = \"k\"\nsecret-from = \"hunter12\"": ":5:1: endpoint a: secret-from says where the secret lies",
+		"[endpoint.a]\nkind = \"blob\"\naddress = \"https://h\"\naccount = \"marsh\"":                          "an account needs its key",
 		"[endpoint.\"a b\"]\nkind = \"folder\"\npath = \"x\"":                                                  "a name has 1 to 63",
 		"[endpoint.a\nkind": ":1:",
 	} {

@@ -22,6 +22,7 @@ import (
 	"lumtra/core/catalog"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/blob"
 	"lumtra/core/place/folder"
 	"lumtra/core/place/s3"
 	"lumtra/core/plan"
@@ -197,38 +198,60 @@ func TestStoreToStore(t *testing.T) {
 	}
 }
 
-// TestInterop goes there and back with a real server, which `make interop`
-// starts and names.
-func TestInterop(t *testing.T) {
-	addr := os.Getenv("LUMTRA_INTEROP_S3")
-	if addr == "" {
-		return // the other tests use the stand-in
+// realPlaces opens a place at each real server that `make interop` has started
+// and named.
+func realPlaces(t *testing.T) []place.Place {
+	var found []place.Place
+	open := func(end place.Endpoint, err error) {
+		require.NoError(t, err)
+		t.Cleanup(func() { end.Close() })
+		require.NoError(t, end.(place.Buckets).MakeBucket(ctx, "engine"))
+		p, err := end.Open("engine/there")
+		require.NoError(t, err)
+		found = append(found, p)
 	}
-	w := newWorld(t)
-	store, err := s3.NewStore(s3.Config{Name: "real-store", Address: addr, AccessKey: os.Getenv("LUMTRA_INTEROP_ACCESS"), Secret: secret.New(os.Getenv("LUMTRA_INTEROP_SECRET"))})
-	require.NoError(t, err)
-	defer store.Close()
-	require.NoError(t, store.MakeBucket(ctx, "engine"))
-	real, _ := store.Open("engine/there")
-	w.fill(t, 100, 0, 12<<20, 31<<20+5)
-	p := w.plan(t, w.folder, real)
-	stopped, stop := context.WithCancel(ctx)
-	first, _ := w.run(t, stopped, p, w.folder, countFrom(40, real, stop), quick)
-	out, m := w.run(t, ctx, p, w.folder, real, quick)
-	assert.EqualValues(t, 103, first.Objects+out.Objects, "%v", m.Problems)
-	assert.Positive(t, first.Objects)
-	same(t, contents(t, w.folder), contents(t, real))
-	assert.Zero(t, w.plan(t, w.folder, real).Info.Totals.Work().Count)
-	ups, err := real.(place.PartWriter).Uploads(ctx)
-	require.NoError(t, err)
-	assert.Empty(t, ups)
-	end, err := folder.OpenEndpoint("back", t.TempDir(), folder.Options{})
-	require.NoError(t, err)
-	defer end.Close()
-	back, _ := end.Open("")
-	out, m = w.run(t, ctx, w.plan(t, real, back), real, back, quick)
-	assert.EqualValues(t, 103, out.Objects, "%v", m.Problems)
-	same(t, contents(t, w.folder), contents(t, back))
+	if addr := os.Getenv("LUMTRA_INTEROP_S3"); addr != "" {
+		open(s3.NewStore(s3.Config{Name: "real-s3", Address: addr, AccessKey: os.Getenv("LUMTRA_INTEROP_ACCESS"), Secret: secret.New(os.Getenv("LUMTRA_INTEROP_SECRET"))}))
+	}
+	if addr := os.Getenv("LUMTRA_INTEROP_BLOB"); addr != "" {
+		open(blob.NewStore(blob.Config{Name: "real-blob", Address: addr, Account: os.Getenv("LUMTRA_INTEROP_BLOB_ACCOUNT"), Key: secret.New(os.Getenv("LUMTRA_INTEROP_BLOB_KEY"))}))
+	}
+	return found
+}
+
+// TestInterop goes there and back with real servers, stopped half-way and
+// taken up, and from a stand-in to each.
+func TestInterop(t *testing.T) {
+	for _, real := range realPlaces(t) {
+		w := newWorld(t)
+		w.fill(t, 100, 0, 12<<20, 31<<20+5)
+		p := w.plan(t, w.folder, real)
+		stopped, stop := context.WithCancel(ctx)
+		first, _ := w.run(t, stopped, p, w.folder, countFrom(40, real, stop), quick)
+		out, m := w.run(t, ctx, p, w.folder, real, quick)
+		assert.EqualValues(t, 103, first.Objects+out.Objects, "%v", m.Problems)
+		assert.Positive(t, first.Objects)
+		same(t, contents(t, w.folder), contents(t, real))
+		assert.Zero(t, w.plan(t, w.folder, real).Info.Totals.Work().Count)
+		ups, err := real.(place.PartWriter).Uploads(ctx)
+		require.NoError(t, err)
+		assert.Empty(t, ups)
+		end, err := folder.OpenEndpoint("back", t.TempDir(), folder.Options{})
+		require.NoError(t, err)
+		defer end.Close()
+		back, _ := end.Open("")
+		out, m = w.run(t, ctx, w.plan(t, real, back), real, back, quick)
+		assert.EqualValues(t, 103, out.Objects, "%v", m.Problems)
+		same(t, contents(t, w.folder), contents(t, back))
+
+		_, err = w.store.Write(ctx, "from the stand-in.json", strings.NewReader("{}"), 2, place.WriteOptions{ContentType: "application/json"})
+		require.NoError(t, err)
+		out, m = w.run(t, ctx, w.plan(t, w.store, real), w.store, real, quick)
+		assert.EqualValues(t, 1, out.Objects, "%v", m.Problems)
+		e, err := real.Stat(ctx, object.Ref{Key: "from the stand-in.json"})
+		require.NoError(t, err)
+		assert.Equal(t, "application/json", e.ContentType)
+	}
 }
 
 // With everything going wrong now and then, the end is equal trees: nothing

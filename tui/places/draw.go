@@ -74,6 +74,8 @@ func kindText(e *job.Endpoint) string {
 		return "folder"
 	case e.StandIn != "":
 		return "S3 API, stand-in"
+	case e.Kind == job.KindBlob:
+		return "Azure Blob API"
 	}
 	return "S3 API"
 }
@@ -112,9 +114,12 @@ func (s *Screen) pane(width, height int) string {
 	case e != nil:
 		fact("address", e.Address)
 	}
-	if e := n.endpoint; e != nil && e.AccessKey != "" {
-		fact("access key", e.AccessKey)
-		fact("secret from", e.SecretFrom)
+	if e := n.endpoint; e != nil {
+		for _, x := range [][2]string{{"access key", e.AccessKey}, {"account", e.Account}, {"secret from", e.SecretFrom}, {"signature from", e.SignatureFrom}} {
+			if x[1] != "" {
+				fact(x[0], x[1])
+			}
+		}
 	}
 	switch {
 	case !known:

@@ -246,7 +246,7 @@ func (s *Screen) ask() tea.Cmd {
 	}
 	path, folder := n.path, n.folder
 	open := path
-	if n.endpoint != nil && n.endpoint.Kind == job.KindS3 {
+	if n.endpoint != nil && n.endpoint.Kind != job.KindFolder {
 		open += "/-" // any bucket tells what the store can do; none is asked
 	}
 	return func() tea.Msg {

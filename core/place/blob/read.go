@@ -1,0 +1,222 @@
+package blob
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"iter"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// Metadata names under which what the service has no field for travels along.
+// They must be identifiers, so no hyphens.
+const (
+	metaTime = "lumtra_mtime"
+	metaMode = "lumtra_mode"
+	metaSum  = "lumtra_crc64nvme"
+)
+
+// List pages through the container (List Blobs). The API starts a listing at a
+// name only in its newest versions, so what lies before opts.After is read and
+// passed over.
+func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		next := p.pages(prefix, opts.Shallow)
+		for {
+			entries, more, err := next(ctx)
+			if err != nil {
+				yield(object.Entry{}, p.fail(ctx, "list", prefix, err))
+				return
+			}
+			for _, e := range entries {
+				e.Key = strings.TrimPrefix(e.Key, p.prefix)
+				if e.Key != "" && e.Key > opts.After && !yield(e, nil) {
+					return
+				}
+			}
+			if !more {
+				return
+			}
+		}
+	}
+}
+
+// pages returns a function that fetches one page after the other.
+func (p *Place) pages(prefix string, shallow bool) func(context.Context) ([]object.Entry, bool, error) {
+	all := p.prefix + prefix
+	if !shallow {
+		pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all})
+		return func(ctx context.Context) (found []object.Entry, more bool, err error) {
+			page, err := pager.NextPage(ctx)
+			if err != nil {
+				return nil, false, err
+			}
+			for _, item := range page.Segment.BlobItems {
+				found = append(found, itemEntry(item))
+			}
+			return found, pager.More(), nil
+		}
+	}
+	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all})
+	return func(ctx context.Context) ([]object.Entry, bool, error) {
+		page, err := pager.NextPage(ctx)
+		if err != nil {
+			return nil, false, err
+		}
+		var blobs, groups []object.Entry
+		for _, item := range page.Segment.BlobItems {
+			blobs = append(blobs, itemEntry(item))
+		}
+		for _, g := range page.Segment.BlobPrefixes {
+			groups = append(groups, object.Entry{Key: deref(g.Name), Kind: object.Prefix})
+		}
+		return merged(blobs, groups), pager.More(), nil
+	}
+}
+
+// merged puts two sorted lists into one.
+func merged(a, b []object.Entry) []object.Entry {
+	var out []object.Entry
+	for len(a) > 0 && len(b) > 0 {
+		if a[0].Key < b[0].Key {
+			out, a = append(out, a[0]), a[1:]
+		} else {
+			out, b = append(out, b[0]), b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
+}
+
+func itemEntry(item *container.BlobItem) object.Entry {
+	e := object.Entry{Key: deref(item.Name), Version: deref(item.VersionID), Latest: true}
+	if pr := item.Properties; pr != nil {
+		e.Size, e.Modified, e.ETag = deref(pr.ContentLength), deref(pr.LastModified), mark(pr.ETag)
+		if pr.AccessTier != nil && !deref(pr.AccessTierInferred) {
+			e.Class = string(*pr.AccessTier)
+		}
+		if len(pr.ContentMD5) > 0 {
+			e.Sums = []object.Sum{{Kind: object.MD5, Value: string(pr.ContentMD5)}}
+		}
+	}
+	return e
+}
+
+func mark(tag *azcore.ETag) string { return strings.Trim(string(deref(tag)), `"`) }
+
+// Stat asks for a blob's facts (Get Blob Properties).
+func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) {
+	c, err := p.blob(ref)
+	if err != nil {
+		return object.Entry{}, p.fail(ctx, "stat", ref.Key, err)
+	}
+	out, err := c.GetProperties(ctx, &blob.GetPropertiesOptions{AccessConditions: ifMark(ref.IfMark)})
+	if err != nil {
+		return object.Entry{}, p.fail(ctx, "stat", ref.Key, err)
+	}
+	e := object.Entry{Key: ref.Key, Size: deref(out.ContentLength), Modified: deref(out.LastModified), ETag: mark(out.ETag), Version: deref(out.VersionID),
+		ContentType: deref(out.ContentType), Latest: true}
+	if out.AccessTier != nil && !deref(out.AccessTierInferred) {
+		e.Class = *out.AccessTier
+	}
+	describe(&e, out.Metadata, out.ContentMD5)
+	return e, nil
+}
+
+// describe reads what a blob's metadata say, and its checksums.
+func describe(e *object.Entry, metadata map[string]*string, md5 []byte) {
+	for name, value := range metadata {
+		if e.Metadata == nil {
+			e.Metadata = map[string]string{}
+		}
+		e.Metadata[strings.ToLower(name)] = deref(value)
+	}
+	if when, err := time.Parse(time.RFC3339Nano, e.Metadata[metaTime]); err == nil {
+		e.Original = when
+	}
+	if mode, err := strconv.ParseUint(e.Metadata[metaMode], 8, 9); err == nil {
+		e.Mode = fs.FileMode(mode).Perm()
+	}
+	if raw, err := hex.DecodeString(e.Metadata[metaSum]); err == nil && len(raw) == 8 {
+		e.Sums = append(e.Sums, object.Sum{Kind: object.CRC64NVME, Value: string(raw)})
+	}
+	if s, err := object.ParseSum(object.MD5, base64.StdEncoding.EncodeToString(md5)); err == nil {
+		e.Sums = append(e.Sums, s)
+	}
+}
+
+// Read opens a blob or a range of it (Get Blob). A whole one is held against
+// the checksum kept with it as it passes.
+func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (io.ReadCloser, object.Entry, error) {
+	no := func(err error) (io.ReadCloser, object.Entry, error) {
+		return nil, object.Entry{}, p.fail(ctx, "read", key, err)
+	}
+	c, err := p.blob(object.Ref{Key: key, Version: opts.Version})
+	if err != nil {
+		return no(err)
+	}
+	ranged := opts.Offset > 0 || opts.Length > 0
+	out, err := c.DownloadStream(ctx, &blob.DownloadStreamOptions{AccessConditions: ifMark(opts.IfMark), Range: blob.HTTPRange{Offset: opts.Offset, Count: opts.Length}})
+	if err != nil {
+		return no(err)
+	}
+	e := object.Entry{Key: key, Size: deref(out.ContentLength), Modified: deref(out.LastModified), ETag: mark(out.ETag), Version: deref(out.VersionID),
+		ContentType: deref(out.ContentType), Latest: true}
+	md5 := out.ContentMD5
+	if ranged {
+		md5 = out.BlobContentMD5
+		_, total, _ := strings.Cut(deref(out.ContentRange), "/")
+		if e.Size, err = strconv.ParseInt(total, 10, 64); err != nil {
+			out.Body.Close()
+			return no(place.NewError(p.name, "read", key, place.Unsupported, fmt.Errorf("the store does not serve ranges")))
+		}
+	}
+	describe(&e, out.Metadata, md5)
+	r := &reader{p: p, ctx: ctx, key: key, body: out.Body, left: deref(out.ContentLength)}
+	if !ranged && len(e.Sums) > 0 {
+		r.want, r.sum = e.Sums[0], e.Sums[0].Kind.New()
+	}
+	return r, e, nil
+}
+
+// reader passes a response body on and checks its length and checksum.
+type reader struct {
+	p    *Place
+	ctx  context.Context
+	key  string
+	body io.ReadCloser
+	left int64
+	want object.Sum
+	sum  hash.Hash // nil when there is nothing to compare with
+}
+
+func (r *reader) Read(b []byte) (int, error) {
+	n, err := r.body.Read(b)
+	r.left -= int64(n)
+	if r.sum != nil {
+		r.sum.Write(b[:n])
+	}
+	switch {
+	case err == io.EOF && r.left > 0:
+		err = r.p.fail(r.ctx, "read", r.key, io.ErrUnexpectedEOF)
+	case err == io.EOF && r.sum != nil && object.SumOf(r.want.Kind, r.sum) != r.want:
+		err = place.NewError(r.p.name, "read", r.key, place.Corrupt, fmt.Errorf("%s, kept is %s", object.SumOf(r.want.Kind, r.sum), r.want))
+	case err != nil && err != io.EOF:
+		err = r.p.fail(r.ctx, "read", r.key, err)
+	}
+	return n, err
+}
+
+func (r *reader) Close() error { return r.body.Close() }

@@ -1,0 +1,314 @@
+package blob
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore/policy"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/bloberror"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/service"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/secret"
+)
+
+// Config says how to reach an account.
+type Config struct {
+	// Name is the endpoint's label.
+	Name string
+	// Address is the account's base URL, without a container:
+	// "https://account.blob.example.net", or with the account as its path.
+	Address string
+	// Account and Key are the shared-key credentials. SAS is a signed access,
+	// the query of a signed address, in their place. With neither, requests
+	// are anonymous.
+	Account  string
+	Key, SAS secret.Text
+}
+
+// Store is an endpoint: an account, or what a signed access opens of it.
+type Store struct {
+	cfg  Config
+	svc  *service.Client
+	http *http.Client
+}
+
+var (
+	_ place.Endpoint = (*Store)(nil)
+	_ place.Buckets  = (*Store)(nil)
+)
+
+// NewStore prepares an endpoint. It does not touch the network.
+func NewStore(cfg Config) (*Store, error) {
+	bad := func(err error) (*Store, error) {
+		return nil, place.NewError(cfg.Name, "open", "", place.Other, err)
+	}
+	base, err := url.Parse(cfg.Address)
+	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.RawQuery != "" {
+		return bad(fmt.Errorf("the address %q is not like https://account.host", cfg.Address))
+	}
+	s := &Store{cfg: cfg, http: &http.Client{Transport: newTransport()}}
+	opts := &service.ClientOptions{ClientOptions: azcore.ClientOptions{
+		Retry:     policy.RetryOptions{MaxRetries: -1}, // ours decides
+		Telemetry: policy.TelemetryOptions{Disabled: true},
+		Transport: s.http,
+	}}
+	address := strings.TrimRight(cfg.Address, "/") + "/"
+	switch {
+	case !cfg.SAS.Empty():
+		s.svc, err = service.NewClientWithNoCredential(address+"?"+strings.TrimPrefix(cfg.SAS.Reveal(), "?"), opts)
+	case cfg.Account != "":
+		var key *service.SharedKeyCredential
+		if key, err = service.NewSharedKeyCredential(cfg.Account, cfg.Key.Reveal()); err != nil {
+			return bad(errors.New("the account key is not valid base64"))
+		}
+		s.svc, err = service.NewClientWithSharedKeyCredential(address, key, opts)
+	default:
+		s.svc, err = service.NewClientWithNoCredential(address, opts)
+	}
+	if err != nil {
+		return bad(errors.New("the address or the credentials cannot be used"))
+	}
+	return s, nil
+}
+
+func newTransport() *http.Transport {
+	return &http.Transport{
+		Proxy:               http.ProxyFromEnvironment,
+		DialContext:         (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
+		MaxIdleConnsPerHost: 512,
+		IdleConnTimeout:     60 * time.Second,
+		TLSHandshakeTimeout: 20 * time.Second,
+		// A store that says nothing for so long has lost the request.
+		ResponseHeaderTimeout: 2 * time.Minute,
+		DisableCompression:    true,
+		WriteBufferSize:       128 << 10,
+		ReadBufferSize:        128 << 10,
+	}
+}
+
+// Name is the endpoint's label.
+func (s *Store) Name() string { return s.cfg.Name }
+
+// Close drops idle connections.
+func (s *Store) Close() error {
+	s.http.CloseIdleConnections()
+	return nil
+}
+
+// Open gives the place at "container" or "container/prefix".
+func (s *Store) Open(path string) (place.Place, error) {
+	name, prefix, _ := strings.Cut(strings.TrimLeft(path, "/"), "/")
+	if name == "" {
+		return nil, place.NewError(s.cfg.Name, "open", "", place.NotFound, errors.New("the path names no container"))
+	}
+	p := &Place{store: s, client: s.svc.NewContainerClient(name), name: s.cfg.Name + "/" + name}
+	if prefix = strings.TrimSuffix(prefix, "/"); prefix != "" {
+		p.prefix, p.name = prefix+"/", p.name+"/"+prefix
+	}
+	return p, nil
+}
+
+// Buckets lists the account's containers (List Containers).
+func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
+	var found []place.Bucket
+	for pages := s.svc.NewListContainersPager(nil); pages.More(); {
+		page, err := pages.NextPage(ctx)
+		if err != nil {
+			return found, failure(ctx, s.cfg.Name, "list containers", "", err)
+		}
+		for _, c := range page.ContainerItems {
+			b := place.Bucket{Name: deref(c.Name)}
+			if c.Properties != nil {
+				b.Made = deref(c.Properties.LastModified)
+			}
+			found = append(found, b)
+		}
+	}
+	return found, nil
+}
+
+// MakeBucket makes a container (Create Container).
+func (s *Store) MakeBucket(ctx context.Context, name string) error {
+	_, err := s.svc.CreateContainer(ctx, name, nil)
+	return failure(ctx, s.cfg.Name, "make container", name, err)
+}
+
+// RemoveBucket removes a container and all that is in it, so it refuses one
+// that is not empty (Delete Container).
+func (s *Store) RemoveBucket(ctx context.Context, name string) error {
+	p, err := s.Open(name)
+	if err != nil {
+		return err
+	}
+	for _, err := range p.List(ctx, "", place.ListOptions{}) {
+		if err == nil {
+			err = place.NewError(s.cfg.Name, "remove container", name, place.Exists, errors.New("it is not empty"))
+		}
+		return err
+	}
+	_, err = s.svc.DeleteContainer(ctx, name, nil)
+	return failure(ctx, s.cfg.Name, "remove container", name, err)
+}
+
+// Place is a container, or a prefix in it.
+type Place struct {
+	store  *Store
+	client *container.Client
+	prefix string // "" or ending in "/"
+	name   string
+}
+
+var (
+	_ place.Place        = (*Place)(nil)
+	_ place.PartWriter   = (*Place)(nil)
+	_ place.ServerCopier = (*Place)(nil)
+	_ place.NameChecker  = (*Place)(nil)
+)
+
+// Name is "endpoint/container/prefix".
+func (p *Place) Name() string { return p.name }
+
+// Limits of block blobs ("Scalability and performance targets for Blob storage").
+const (
+	maxWhole  = 5000 << 20
+	maxBlock  = 4000 << 20
+	maxBlocks = 50000
+	maxObject = maxBlock * maxBlocks
+	maxKey    = 1024 // characters
+	maxParts  = 254  // path segments
+)
+
+// Abilities tells the limits of block blobs.
+func (p *Place) Abilities() place.Abilities {
+	return place.Abilities{
+		Protocol:  "Azure Blob API",
+		MaxObject: maxObject, MaxWhole: maxWhole,
+		MinPart: 1, MaxPart: maxBlock, MaxParts: maxBlocks,
+		StoredSums: object.CRC64NVME,
+		TimeStep:   time.Second,
+		Conditions: true,
+		MaxKey:     maxKey,
+	}
+}
+
+func deref[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
+func (p *Place) fail(ctx context.Context, op, key string, err error) error {
+	return failure(ctx, p.name, op, key, err)
+}
+
+// failure sorts an error of the SDK by cause ("Blob service error codes").
+func failure(ctx context.Context, name, op, key string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var placeErr *place.Error
+	var resp *azcore.ResponseError
+	switch {
+	case ctx.Err() != nil:
+		return place.NewError(name, op, key, place.Cancelled, nil)
+	case errors.As(err, &placeErr):
+		return err // reading the source failed
+	case !errors.As(err, &resp):
+		var urlErr *url.Error
+		if errors.As(err, &urlErr) {
+			err = urlErr.Err // without the address: it may carry a signature
+		}
+		return place.NewError(name, op, key, place.Unreachable, err)
+	}
+	e := place.NewError(name, op, key, errorKind(resp.StatusCode, bloberror.Code(resp.ErrorCode)), fmt.Errorf("HTTP %d", resp.StatusCode))
+	e.Code = resp.ErrorCode
+	if resp.RawResponse != nil {
+		if wait, err := time.ParseDuration(resp.RawResponse.Header.Get("Retry-After") + "s"); err == nil {
+			e.After = wait
+		}
+	}
+	return e
+}
+
+func errorKind(status int, code bloberror.Code) place.ErrorKind {
+	switch code {
+	case bloberror.BlobAlreadyExists, bloberror.ContainerAlreadyExists:
+		return place.Exists
+	case bloberror.ConditionNotMet, bloberror.InvalidRange, "SourceConditionNotMet", "CannotVerifyCopySource":
+		if status == http.StatusNotFound {
+			return place.NotFound
+		}
+		return place.Changed
+	case bloberror.MD5Mismatch, bloberror.InvalidMD5, "Crc64Mismatch":
+		return place.Corrupt
+	case bloberror.AuthenticationFailed, bloberror.InvalidAuthenticationInfo, bloberror.NoAuthenticationInformation:
+		return place.BadLogin
+	case bloberror.RequestBodyTooLarge, bloberror.BlockCountExceedsLimit:
+		return place.TooLarge
+	case bloberror.InvalidResourceName, bloberror.InvalidURI, "OutOfRangeInput":
+		return place.BadName
+	case bloberror.ServerBusy:
+		return place.Throttled
+	case bloberror.InvalidBlockList, bloberror.InvalidBlockID:
+		return place.Corrupt
+	}
+	switch status {
+	case http.StatusNotFound:
+		return place.NotFound
+	case http.StatusUnauthorized:
+		return place.BadLogin
+	case http.StatusForbidden:
+		return place.Denied
+	case http.StatusPreconditionFailed, http.StatusRequestedRangeNotSatisfiable:
+		return place.Changed
+	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
+		return place.Throttled
+	case http.StatusNotImplemented:
+		return place.Unsupported
+	}
+	if status >= 500 {
+		return place.ServerFault
+	}
+	return place.Other
+}
+
+func (p *Place) blob(ref object.Ref) (*blob.Client, error) {
+	c := p.client.NewBlobClient(p.prefix + ref.Key)
+	if ref.Version == "" {
+		return c, nil
+	}
+	return c.WithVersionID(ref.Version)
+}
+
+// conditions make a request conditional on a mark.
+func ifMark(mark string) *blob.AccessConditions {
+	if mark == "" {
+		return nil
+	}
+	tag := azcore.ETag(`"` + mark + `"`)
+	return &blob.AccessConditions{ModifiedAccessConditions: &blob.ModifiedAccessConditions{IfMatch: &tag}}
+}
+
+// writeConditions are those of a write.
+func writeConditions(opts place.WriteOptions) *blob.AccessConditions {
+	switch opts.Condition {
+	case place.IfAbsent:
+		any := azcore.ETagAny
+		return &blob.AccessConditions{ModifiedAccessConditions: &blob.ModifiedAccessConditions{IfNoneMatch: &any}}
+	case place.IfStill:
+		return ifMark(opts.Mark)
+	}
+	return nil
+}

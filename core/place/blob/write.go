@@ -1,0 +1,444 @@
+package blob
+
+import (
+	"bytes"
+	"context"
+	"crypto/md5"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore/streaming"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blockblob"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
+	"golang.org/x/sync/errgroup"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// piece is what is read into memory at a time: its checksums go ahead of it.
+const piece = 8 << 20
+
+// CheckName refuses names the service does not take ("Naming and referencing
+// containers, blobs, and metadata"): longer than 1,024 characters with the
+// prefix, more than 254 path segments, ending in a dot or a slash, or with
+// characters that its listings, being XML, cannot write.
+func (p *Place) CheckName(key string) error {
+	name, why := p.prefix+key, ""
+	switch {
+	case key == "":
+		why = "the key is empty"
+	case !utf8.ValidString(name):
+		why = "it is not valid UTF-8"
+	case utf8.RuneCountInString(name) > maxKey:
+		why = fmt.Sprintf("longer than %d characters with its prefix", maxKey)
+	case strings.Count(name, "/") >= maxParts:
+		why = fmt.Sprintf("more than %d parts", maxParts)
+	case strings.HasSuffix(name, ".") || strings.HasSuffix(name, "/"):
+		why = `it ends in "." or "/"`
+	case slices.ContainsFunc(strings.Split(name, "/"), func(s string) bool { return s == "." || s == ".." }):
+		why = `a part is "." or "..", which addresses fold away`
+	case strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f }):
+		why = "it holds a control character"
+	case strings.Contains(name, `\`):
+		why = `it holds a "\", which the service takes for "/"`
+	default:
+		return nil
+	}
+	return place.NewError(p.name, "check", key, place.BadName, errors.New(why))
+}
+
+// Write stores a small blob in one request (Put Blob), a larger one as blocks
+// and their list: either way it appears whole or not at all.
+func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "write", key, err) }
+	if err := p.CheckName(key); err != nil {
+		return object.Entry{}, err
+	}
+	if size > piece {
+		return p.writeBlocks(ctx, key, body, size, opts)
+	}
+	data, sum, err := p.take(key, body, size, opts.Sum)
+	if err == nil {
+		err = endsHere(body)
+	}
+	if err != nil {
+		return no(sourceError(ctx, err))
+	}
+	digest := md5.Sum(data)
+	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, streaming.NopCloser(bytes.NewReader(data)), &blockblob.UploadOptions{
+		Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest[:]), Tier: tier(opts), AccessConditions: writeConditions(opts),
+		TransactionalValidation: blob.TransferValidationTypeMD5(digest[:]),
+	})
+	if err != nil {
+		return no(err)
+	}
+	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: []object.Sum{sum}}, nil
+}
+
+// take reads a piece and sums it, against the sum expected if there is one.
+func (p *Place) take(key string, body io.Reader, size int64, want object.Sum) ([]byte, object.Sum, error) {
+	data := make([]byte, size)
+	if _, err := io.ReadFull(body, data); err != nil {
+		if err == io.EOF {
+			err = io.ErrUnexpectedEOF
+		}
+		return nil, object.Sum{}, err
+	}
+	h := object.CRC64NVME.New()
+	h.Write(data)
+	sum := object.SumOf(object.CRC64NVME, h)
+	if want.Kind != object.NoSum {
+		got := sum
+		if want.Kind != sum.Kind {
+			h := want.Kind.New()
+			h.Write(data)
+			got = object.SumOf(want.Kind, h)
+		}
+		if got != want {
+			return nil, sum, place.NewError(p.name, "write", key, place.Corrupt, fmt.Errorf("%s, expected %s", got, want))
+		}
+	}
+	return data, sum, nil
+}
+
+// endsHere sees to it that a body is no longer than it said, and hears a
+// source that tells of trouble at its end.
+func endsHere(body io.Reader) error {
+	var more [1]byte
+	n, err := io.ReadFull(body, more[:])
+	if n > 0 {
+		return errors.New("the content is longer than was said")
+	}
+	if err == io.EOF {
+		return nil
+	}
+	return err
+}
+
+func sourceError(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return err
+}
+
+// writeBlocks writes a large body piece by piece.
+func (p *Place) writeBlocks(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	up := place.Upload{Key: key, ID: newID()}
+	var parts []place.Part
+	whole := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
+	for done := int64(0); done < size; {
+		n := min(size-done, piece)
+		part, err := p.WritePart(ctx, up, len(parts)+1, done, io.LimitReader(body, n), n, object.Sum{})
+		if err != nil {
+			return object.Entry{}, err
+		}
+		parts = append(parts, part)
+		whole = object.CombineCRC64(whole, part.Sum, n)
+		done += n
+	}
+	if err := endsHere(body); err != nil {
+		return object.Entry{}, p.fail(ctx, "write", key, sourceError(ctx, err))
+	}
+	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
+		return object.Entry{}, place.NewError(p.name, "write", key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum))
+	}
+	return p.Finish(ctx, up, parts, opts)
+}
+
+func metadata(opts place.WriteOptions, sum object.Sum) map[string]*string {
+	m := map[string]*string{}
+	for name, value := range opts.Metadata {
+		m[identifier(name)] = &value
+	}
+	set := func(name, value string) { m[name] = &value }
+	if !opts.Original.IsZero() {
+		set(metaTime, opts.Original.UTC().Format(time.RFC3339Nano))
+	}
+	if opts.Mode != 0 {
+		set(metaMode, strconv.FormatUint(uint64(opts.Mode&0o777), 8))
+	}
+	if sum.Kind == object.CRC64NVME {
+		set(metaSum, sum.Hex())
+	}
+	return m
+}
+
+// identifier makes a metadata name one the service takes.
+func identifier(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '_' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' {
+			return r
+		}
+		return '_'
+	}, name)
+}
+
+func headers(opts place.WriteOptions, md5 []byte) *blob.HTTPHeaders {
+	h := &blob.HTTPHeaders{BlobContentMD5: md5}
+	if opts.ContentType != "" {
+		h.BlobContentType = &opts.ContentType
+	}
+	return h
+}
+
+func tier(opts place.WriteOptions) *blob.AccessTier {
+	if opts.Class == "" {
+		return nil
+	}
+	t := blob.AccessTier(opts.Class)
+	return &t
+}
+
+// removers is how many removals are under way at a time: the service takes one
+// blob a request.
+const removers = 16
+
+// Remove deletes blobs (Delete Blob), with their snapshots.
+func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
+	errs := make([]error, len(refs))
+	var group errgroup.Group
+	group.SetLimit(removers)
+	for i, ref := range refs {
+		group.Go(func() error {
+			errs[i] = p.removeOne(ctx, ref)
+			return nil
+		})
+	}
+	group.Wait()
+	return errs
+}
+
+func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
+	c, err := p.blob(ref)
+	if err == nil {
+		opts := &blob.DeleteOptions{AccessConditions: ifMark(ref.IfMark)}
+		if all := blob.DeleteSnapshotsOptionTypeInclude; ref.Version == "" {
+			opts.DeleteSnapshots = &all
+		}
+		_, err = c.Delete(ctx, opts)
+	}
+	if err = p.fail(ctx, "remove", ref.Key, err); err != nil && place.KindOf(err) == place.NotFound {
+		return nil
+	}
+	return err
+}
+
+// CanCopyFrom tells whether from is a place in the same account.
+func (p *Place) CanCopyFrom(from place.Place) bool {
+	src, ok := from.(*Place)
+	return ok && src.store.cfg.Address == p.store.cfg.Address && src.store.cfg.Account == p.store.cfg.Account
+}
+
+// CopyFrom copies inside the account (Copy Blob), and waits for it.
+func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
+	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "copy", key, err) }
+	other, ok := from.(*Place)
+	if !ok || !p.CanCopyFrom(from) {
+		return no(place.NewError(p.name, "copy", key, place.Unsupported, errors.New("the source lies in another service")))
+	}
+	source, err := other.blob(src)
+	if err != nil {
+		return no(err)
+	}
+	in := &blob.StartCopyFromURLOptions{AccessConditions: writeConditions(opts), Tier: tier(opts)}
+	if c := ifMark(src.IfMark); c != nil {
+		in.SourceModifiedAccessConditions = &blob.SourceModifiedAccessConditions{SourceIfMatch: c.ModifiedAccessConditions.IfMatch}
+	}
+	target := p.client.NewBlobClient(p.prefix + key)
+	out, err := target.StartCopyFromURL(ctx, source.URL(), in)
+	if err != nil {
+		return no(err)
+	}
+	status := deref(out.CopyStatus)
+	for wait := 50 * time.Millisecond; status == blob.CopyStatusTypePending; wait = min(2*wait, 5*time.Second) {
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return no(ctx.Err())
+		}
+		now, err := target.GetProperties(ctx, nil)
+		if err != nil {
+			return no(err)
+		}
+		status = deref(now.CopyStatus)
+	}
+	if status != blob.CopyStatusTypeSuccess {
+		return no(place.NewError(p.name, "copy", key, place.ServerFault, fmt.Errorf("the copy ended as %q", status)))
+	}
+	return p.Stat(ctx, object.Ref{Key: key})
+}
+
+// The service has no uploads, only blocks of a blob to be. A block's ID says
+// which upload it belongs to, its number, its checksum, and when it was made,
+// so that of a number written twice the later counts:
+//
+//	upload (16) - number (6) - crc64nvme in hex (16) - nanoseconds in hex (16)
+
+func newID() string { return rand.Text()[:16] }
+
+func blockID(up place.Upload, number int, sum object.Sum) string {
+	return base64.StdEncoding.EncodeToString(fmt.Appendf(nil, "%s-%06d-%s-%016x", up.ID, number, sum.Hex(), time.Now().UnixNano()))
+}
+
+// parseBlock reads a block's ID; the upload is "" for a block of others.
+func parseBlock(id string) (upload, made string, part place.Part) {
+	raw, err := base64.StdEncoding.DecodeString(id)
+	fields := strings.Split(string(raw), "-")
+	if err != nil || len(fields) != 4 || len(fields[0]) != 16 {
+		return "", "", part
+	}
+	number, err1 := strconv.Atoi(fields[1])
+	sum, err2 := hex.DecodeString(fields[2])
+	if err1 != nil || err2 != nil || len(sum) != 8 {
+		return "", "", part
+	}
+	return fields[0], fields[3], place.Part{Number: number, ETag: id, Sum: object.Sum{Kind: object.CRC64NVME, Value: string(sum)}}
+}
+
+// Begin names an upload; the service hears of it with the first block.
+func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) (place.Upload, error) {
+	if err := p.CheckName(key); err != nil {
+		return place.Upload{}, err
+	}
+	return place.Upload{Key: key, ID: newID(), Begun: time.Now()}, nil
+}
+
+// WritePart stages one block (Put Block).
+func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, want object.Sum) (place.Part, error) {
+	no := func(err error) (place.Part, error) { return place.Part{}, p.fail(ctx, "write part", up.Key, err) }
+	data, sum, err := p.take(up.Key, body, size, want)
+	if err == nil {
+		err = endsHere(body)
+	}
+	if err != nil {
+		return no(sourceError(ctx, err))
+	}
+	digest, id := md5.Sum(data), blockID(up, number, sum)
+	_, err = p.client.NewBlockBlobClient(p.prefix+up.Key).StageBlock(ctx, id, streaming.NopCloser(bytes.NewReader(data)),
+		&blockblob.StageBlockOptions{TransactionalValidation: blob.TransferValidationTypeMD5(digest[:])})
+	if err != nil {
+		return no(err)
+	}
+	return place.Part{Number: number, Size: size, ETag: id, Sum: sum}, nil
+}
+
+// Parts lists the upload's blocks (Get Block List, uncommitted). An upload
+// without any is not known to the service.
+func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error) {
+	blocks, err := p.uncommitted(ctx, up.Key)
+	if err != nil {
+		return nil, err
+	}
+	newest := map[int]place.Part{}
+	made := map[int]string{}
+	for _, b := range blocks {
+		upload, at, part := parseBlock(deref(b.Name))
+		if part.Size = deref(b.Size); upload == up.ID && at > made[part.Number] {
+			newest[part.Number], made[part.Number] = part, at
+		}
+	}
+	if len(newest) == 0 {
+		return nil, place.NewError(p.name, "list parts", up.Key, place.NotFound, errors.New("the upload has no parts, or is over"))
+	}
+	parts := make([]place.Part, 0, len(newest))
+	for _, part := range newest {
+		parts = append(parts, part)
+	}
+	slices.SortFunc(parts, func(a, b place.Part) int { return a.Number - b.Number })
+	return parts, nil
+}
+
+func (p *Place) uncommitted(ctx context.Context, key string) ([]*blockblob.Block, error) {
+	out, err := p.client.NewBlockBlobClient(p.prefix+key).GetBlockList(ctx, blockblob.BlockListTypeUncommitted, nil)
+	if err != nil {
+		return nil, p.fail(ctx, "list parts", key, err)
+	}
+	return out.UncommittedBlocks, nil
+}
+
+// Finish commits the blocks (Put Block List). The service knows each block's
+// content; that together they are the whole is arithmetic on their checksums.
+func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
+	ids := make([]string, len(parts))
+	var size int64
+	whole := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
+	for i, part := range parts {
+		ids[i] = part.ETag
+		whole = object.CombineCRC64(whole, part.Sum, part.Size)
+		size += part.Size
+	}
+	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
+		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum))
+	}
+	out, err := p.client.NewBlockBlobClient(p.prefix+up.Key).CommitBlockList(ctx, ids, &blockblob.CommitBlockListOptions{
+		Metadata: metadata(opts, whole), HTTPHeaders: headers(opts, nil), Tier: tier(opts), AccessConditions: writeConditions(opts),
+	})
+	if err != nil {
+		return object.Entry{}, p.fail(ctx, "finish", up.Key, err)
+	}
+	return object.Entry{Key: up.Key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: []object.Sum{whole}}, nil
+}
+
+// Abort drops the blocks. The service has no request for that but to write the
+// blob: where none is there, an empty one is made and removed; where one is,
+// it is left alone, and the service drops the blocks itself after a week.
+func (p *Place) Abort(ctx context.Context, up place.Upload) error {
+	if _, err := p.Parts(ctx, up); err != nil {
+		if place.KindOf(err) == place.NotFound {
+			return nil
+		}
+		return err
+	}
+	// An empty list of blocks drops all that are not in it.
+	e, err := p.Finish(ctx, up, nil, place.WriteOptions{Condition: place.IfAbsent})
+	switch {
+	case err != nil && place.KindOf(err) == place.Exists:
+		return nil
+	case err != nil:
+		return err
+	}
+	return p.Remove(ctx, object.Ref{Key: up.Key, IfMark: e.Mark()})[0]
+}
+
+// Uploads finds blobs that have blocks and no content (List Blobs, with
+// uncommitted ones). Blocks behind a blob that is there are not seen.
+func (p *Place) Uploads(ctx context.Context) ([]place.Upload, error) {
+	var found []place.Upload
+	pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &p.prefix, Include: container.ListBlobsInclude{UncommittedBlobs: true}})
+	for pager.More() {
+		page, err := pager.NextPage(ctx)
+		if err != nil {
+			return found, p.fail(ctx, "list uploads", "", err)
+		}
+		for _, item := range page.Segment.BlobItems {
+			if item.Properties == nil || deref(item.Properties.ContentLength) != 0 {
+				continue
+			}
+			key := strings.TrimPrefix(deref(item.Name), p.prefix)
+			blocks, err := p.uncommitted(ctx, key)
+			if err != nil {
+				return found, err
+			}
+			seen := map[string]bool{}
+			for _, b := range blocks {
+				if id, _, _ := parseBlock(deref(b.Name)); id != "" && !seen[id] {
+					seen[id] = true
+					found = append(found, place.Upload{Key: key, ID: id, Begun: deref(item.Properties.LastModified)})
+				}
+			}
+		}
+	}
+	return found, nil
+}
