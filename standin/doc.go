@@ -1,4 +1,5 @@
-// Package standin is a small object store on loopback that speaks the S3 API:
+// Package standin is a small object store on loopback that speaks the S3 API or,
+// by choice, the Azure Blob API:
 // for the demo, for tests and for practising without risk. It keeps everything
 // on disk, checks signatures and checksums as a real store does, and misbehaves
 // on demand (see [Fault]).

@@ -138,10 +138,10 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key strin
 				return
 			}
 		case "500":
-			fault(http.StatusInternalServerError, "InternalError", "a fault on demand").write(w, r)
+			s.refuse(w, r, fault(http.StatusInternalServerError, "InternalError", "a fault on demand"))
 			return
 		case "503":
-			fault(http.StatusServiceUnavailable, "SlowDown", "a fault on demand").write(w, r)
+			s.refuse(w, r, fault(http.StatusServiceUnavailable, "SlowDown", "a fault on demand"))
 			return
 		case "reset-before":
 			reset(w)
@@ -169,6 +169,15 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key strin
 		}
 	}
 	serve(w, r)
+}
+
+// refuse answers with an error in the stand-in's dialect.
+func (s *Server) refuse(w http.ResponseWriter, r *http.Request, e *apiError) {
+	if s.cfg.Blob {
+		writeBlobError(w, r, e)
+	} else {
+		e.write(w, r)
+	}
 }
 
 // reset breaks the connection the hard way.

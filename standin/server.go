@@ -28,6 +28,9 @@ type Config struct {
 	Keys []Key
 	// Public answers unsigned requests too.
 	Public bool
+	// Blob has it speak the Azure Blob API in place of the S3 API. A Key's
+	// Access is then the account, its Secret the account key in base64.
+	Blob bool
 	// Domain is the host name that buckets may stand in front of
 	// ("bucket.domain"); "" means path addressing only.
 	Domain string
@@ -140,8 +143,17 @@ type call struct {
 	key    string
 }
 
-// ServeHTTP answers one request of the S3 API.
+// ServeHTTP answers one request, in the dialect the stand-in speaks.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if s.cfg.Blob {
+		s.serveBlob(w, r)
+	} else {
+		s.serveS3(w, r)
+	}
+}
+
+// serveS3 answers one request of the S3 API.
+func (s *Server) serveS3(w http.ResponseWriter, r *http.Request) {
 	c := &call{s: s, r: r, query: r.URL.Query()}
 	path := strings.TrimPrefix(r.URL.Path, "/")
 	host, _, err := net.SplitHostPort(r.Host)
@@ -166,11 +178,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		if err := handle(c); err != nil {
-			var api *apiError
-			if !errors.As(err, &api) {
-				api = fault(http.StatusInternalServerError, "InternalError", err.Error())
-			}
-			api.write(w, r)
+			asAPIError(err).write(w, r)
 		}
 	})
 }
@@ -259,6 +267,15 @@ type apiError struct {
 
 func fault(status int, code, message string) *apiError { return &apiError{status, code, message} }
 
+// asAPIError is the error as the API tells it: one of our own as it is.
+func asAPIError(err error) *apiError {
+	var api *apiError
+	if err != nil && !errors.As(err, &api) {
+		api = fault(http.StatusInternalServerError, "InternalError", err.Error())
+	}
+	return api
+}
+
 func (e *apiError) Error() string { return e.Code + ": " + e.Message }
 
 func (e *apiError) write(w http.ResponseWriter, r *http.Request) {
@@ -334,13 +351,18 @@ func (c *call) removeBucket() error {
 	if b.keys.Len() > 0 {
 		return fault(http.StatusConflict, "BucketNotEmpty", "the bucket still holds objects or versions")
 	}
-	b.close()
-	delete(c.s.buckets, c.bucket)
-	if err := os.RemoveAll(b.dir); err != nil {
+	if err := c.s.drop(b); err != nil {
 		return err
 	}
 	c.w.WriteHeader(http.StatusNoContent)
 	return nil
+}
+
+// drop forgets a bucket and removes its files. The caller holds the lock.
+func (s *Server) drop(b *bucket) error {
+	b.close()
+	delete(s.buckets, b.name)
+	return os.RemoveAll(b.dir)
 }
 
 func (c *call) headBucket() error {
