@@ -103,9 +103,9 @@ func (a *app) standInCommand() *cobra.Command {
 	var faults []string
 	c := &cobra.Command{
 		Use:   "stand-in DIR",
-		Short: "Start a small S3-API store on loopback, to practise on",
-		Long: `Starts a small object store that speaks the S3 API on loopback and keeps
-everything in DIR. It checks signatures and checksums and, with --fault,
+		Short: "Start a small object store on loopback, to practise on",
+		Long: `Starts a small object store on loopback that speaks the S3 API or, with --blob,
+the Azure Blob API, and keeps everything in DIR. It checks signatures and checksums and, with --fault,
 misbehaves: latency=40ms, stall=20s, speed=40MB, 500, 503, reset-before,
 reset-after, short, corrupt; each may be limited to an operation and a chance,
 as in "PutObject:503@5%". Ctrl-C ends it.`,
@@ -151,6 +151,7 @@ as in "PutObject:503@5%". Ctrl-C ends it.`,
 		},
 	}
 	c.Flags().StringVar(&addr, "listen", "127.0.0.1:0", "loopback address and port; port 0 takes a free one")
+	c.Flags().BoolVar(&cfg.Blob, "blob", false, "speak the Azure Blob API; the access key is then the account, the secret its key in base64")
 	c.Flags().StringVar(&access, "access-key", "", "accept only requests signed with this key (default: anyone)")
 	c.Flags().StringVar(&secretFrom, "secret-env", "LUMTRA_STANDIN_SECRET", "environment variable with the key's secret")
 	c.Flags().StringArrayVar(&faults, "fault", nil, "misbehave in this way; may be given again")

@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"crypto/rand"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"image"
@@ -228,6 +229,14 @@ secret-from = "file:stores/north.secret"
 speed = "40MB"
 latency = "3ms"
 
+[endpoint.hill-store]
+kind = "blob"
+stand-in = "stores/hill"
+account = "saltmarsh"
+secret-from = "file:stores/hill.secret"
+speed = "60MB"
+latency = "5ms"
+
 [endpoint.tiles]
 kind = "s3"
 stand-in = "stores/tiles"
@@ -247,6 +256,15 @@ proof = "stored-checksum"
 streams = 8
 part-size = "8MiB"
 `,
+	"hill-copy": `# A second copy of the masters, in another house that speaks another protocol.
+source = "north-store/archive/masters"
+target = "hill-store/vault/masters"
+judge = "size-and-time"
+proof = "stored-checksum"
+
+[limits]
+streams = 8
+`,
 	"tiles-out": `# Thousands of tiny spectrogram tiles, for the web map.
 source = "studio/tiles"
 target = "tiles/map/tiles"
@@ -262,11 +280,13 @@ proof = "read-back"
 }
 
 // buckets are made at the stores, since a job does not make its target's bucket.
-var buckets = map[string][]string{"north-store": {"archive", "loans"}, "tiles": {"map"}}
+var buckets = map[string][]string{"north-store": {"archive", "loans"}, "tiles": {"map"}, "hill-store": {"vault"}}
 
 func writeWorkspace(dir string) error {
-	for _, store := range []string{"north", "tiles"} {
-		if err := os.WriteFile(filepath.Join(dir, "stores", store+".secret"), []byte(rand.Text()+"\n"), 0o600); err != nil {
+	for _, store := range []string{"north", "tiles", "hill"} {
+		// Base64, since the Blob API's keys are.
+		key := base64.StdEncoding.EncodeToString([]byte(rand.Text()))
+		if err := os.WriteFile(filepath.Join(dir, "stores", store+".secret"), []byte(key+"\n"), 0o600); err != nil {
 			return err
 		}
 	}

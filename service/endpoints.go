@@ -70,7 +70,8 @@ func (s *Service) open(e *job.Endpoint) (*opened, error) {
 	}
 	var server *standin.Server
 	if e.StandIn != "" {
-		if server, cfg.Address, err = s.startStandIn(e, cfg); err != nil {
+		keys := standin.Key{Access: cfg.AccessKey, Secret: cfg.Secret.Reveal(), Token: cfg.Token.Reveal()}
+		if server, cfg.Address, err = s.startStandIn(e, keys); err != nil {
 			return nil, place.NewError(e.Name, "open", "", place.Unreachable, err)
 		}
 	}
@@ -94,11 +95,21 @@ func (s *Service) openBlob(e *job.Endpoint) (*opened, error) {
 	if cfg.SAS, err = s.resolve(e, e.SignatureFrom); err != nil {
 		return nil, err
 	}
+	var server *standin.Server
+	if e.StandIn != "" {
+		if server, cfg.Address, err = s.startStandIn(e, standin.Key{Access: e.Account, Secret: cfg.Key.Reveal()}); err != nil {
+			return nil, place.NewError(e.Name, "open", "", place.Unreachable, err)
+		}
+		cfg.Address += "/" + e.Account
+	}
 	store, err := blob.NewStore(cfg)
 	if err != nil {
+		if server != nil {
+			server.Close()
+		}
 		return nil, err
 	}
-	return &opened{Endpoint: store}, nil
+	return &opened{store, server}, nil
 }
 
 // resolve reads the secret a setting refers to; "" is none.
@@ -131,10 +142,9 @@ func cutFile(ref string) (string, bool) {
 
 // startStandIn starts the endpoint's stand-in on loopback, or finds the one
 // that another process of this workspace has running.
-func (s *Service) startStandIn(e *job.Endpoint, cfg s3.Config) (*standin.Server, string, error) {
+func (s *Service) startStandIn(e *job.Endpoint, key standin.Key) (*standin.Server, string, error) {
 	dir := s.below(e.StandIn)
-	server, err := standin.New(standin.Config{Dir: dir, Public: e.AccessKey == "",
-		Keys: []standin.Key{{Access: cfg.AccessKey, Secret: cfg.Secret.Reveal(), Token: cfg.Token.Reveal()}}})
+	server, err := standin.New(standin.Config{Dir: dir, Blob: e.Kind == job.KindBlob, Public: key.Access == "", Keys: []standin.Key{key}})
 	if errors.Is(err, standin.ErrInUse) {
 		address, err := standin.Address(dir)
 		if err != nil {

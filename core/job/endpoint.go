@@ -100,8 +100,8 @@ func (e *Endpoint) check() (setting, what string) {
 	}
 	address, err := url.Parse(e.Address)
 	switch {
-	case e.Kind == KindBlob && e.StandIn != "":
-		return "stand-in", "there is no stand-in for this kind yet"
+	case e.Kind == KindBlob && e.StandIn != "" && e.Account == "":
+		return "account", "a stand-in of this kind needs an account and its key"
 	case e.Kind == KindBlob && e.Account != "" && e.SecretFrom == "":
 		return "secret-from", "an account needs its key in secret-from: \"env:NAME\" or \"file:PATH\""
 	case e.StandIn != "" && e.Address != "":

@@ -69,15 +69,17 @@ func (s *Screen) line(n *node, width int) string {
 }
 
 func kindText(e *job.Endpoint) string {
-	switch {
-	case e.Kind == job.KindFolder:
+	if e.Kind == job.KindFolder {
 		return "folder"
-	case e.StandIn != "":
-		return "S3 API, stand-in"
-	case e.Kind == job.KindBlob:
-		return "Azure Blob API"
 	}
-	return "S3 API"
+	speaks := "S3 API"
+	if e.Kind == job.KindBlob {
+		speaks = "Azure Blob API"
+	}
+	if e.StandIn != "" {
+		speaks += ", stand-in"
+	}
+	return speaks
 }
 
 // pane tells the facts of what is under the cursor.
