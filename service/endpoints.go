@@ -57,10 +57,7 @@ func (s *Service) open(e *job.Endpoint) (*opened, error) {
 		return s.openBlob(e)
 	}
 	cfg := s3.Config{Name: e.Name, Address: e.Address, Region: e.Region, VirtualHost: e.Addressing == "host",
-		AccessKey: e.AccessKey, SignBodies: e.SignBodies}
-	if e.CAFile != "" {
-		cfg.CAFile = s.below(e.CAFile)
-	}
+		AccessKey: e.AccessKey, SignBodies: e.SignBodies, CAFile: s.caFile(e)}
 	var err error
 	if cfg.Secret, err = s.resolve(e, e.SecretFrom); err != nil {
 		return nil, err
@@ -85,9 +82,16 @@ func (s *Service) open(e *job.Endpoint) (*opened, error) {
 	return &opened{store, server}, nil
 }
 
+func (s *Service) caFile(e *job.Endpoint) string {
+	if e.CAFile == "" {
+		return ""
+	}
+	return s.below(e.CAFile)
+}
+
 // openBlob opens a store that speaks the Azure Blob API.
 func (s *Service) openBlob(e *job.Endpoint) (*opened, error) {
-	cfg := blob.Config{Name: e.Name, Address: e.Address, Account: e.Account}
+	cfg := blob.Config{Name: e.Name, Address: e.Address, Account: e.Account, CAFile: s.caFile(e)}
 	var err error
 	if cfg.Key, err = s.resolve(e, e.SecretFrom); err != nil {
 		return nil, err

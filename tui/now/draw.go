@@ -61,8 +61,10 @@ func (s *Screen) past(width, rows int) []string {
 		return append(lines, "  "+t.Ash.Render("no run in the last month"))
 	}
 	strip := min(max(width-96, 0), 60)
-	for i := range j.Runs[:min(len(j.Runs), rows-1)] {
-		r := &j.Runs[i]
+	for _, r := range j.Runs[:min(len(j.Runs), rows-1)] {
+		if a := j.Active; a != nil && r.End == history.Running { // fresher than the history
+			r.Objects, r.Bytes, r.Failed, r.Samples = a.Objects, a.Bytes, a.Failed, a.Samples
+		}
 		glyph, style := t.End(r.End)
 		ended := r.Ended
 		if r.End == history.Running {

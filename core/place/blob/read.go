@@ -5,7 +5,6 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"iter"
@@ -19,6 +18,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // Metadata names under which what the service has no field for travels along.
@@ -184,39 +184,10 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 		}
 	}
 	describe(&e, out.Metadata, md5)
-	r := &reader{p: p, ctx: ctx, key: key, body: out.Body, left: deref(out.ContentLength)}
+	var want object.Sum
 	if !ranged && len(e.Sums) > 0 {
-		r.want, r.sum = e.Sums[0], e.Sums[0].Kind.New()
+		want = e.Sums[0]
 	}
-	return r, e, nil
+	body := &wire.Body{Place: p.name, Key: key, Fail: func(err error) error { return p.fail(ctx, "read", key, err) }}
+	return body.Check(out.Body, deref(out.ContentLength), want), e, nil
 }
-
-// reader passes a response body on and checks its length and checksum.
-type reader struct {
-	p    *Place
-	ctx  context.Context
-	key  string
-	body io.ReadCloser
-	left int64
-	want object.Sum
-	sum  hash.Hash // nil when there is nothing to compare with
-}
-
-func (r *reader) Read(b []byte) (int, error) {
-	n, err := r.body.Read(b)
-	r.left -= int64(n)
-	if r.sum != nil {
-		r.sum.Write(b[:n])
-	}
-	switch {
-	case err == io.EOF && r.left > 0:
-		err = r.p.fail(r.ctx, "read", r.key, io.ErrUnexpectedEOF)
-	case err == io.EOF && r.sum != nil && object.SumOf(r.want.Kind, r.sum) != r.want:
-		err = place.NewError(r.p.name, "read", r.key, place.Corrupt, fmt.Errorf("%s, kept is %s", object.SumOf(r.want.Kind, r.sum), r.want))
-	case err != nil && err != io.EOF:
-		err = r.p.fail(r.ctx, "read", r.key, err)
-	}
-	return n, err
-}
-
-func (r *reader) Close() error { return r.body.Close() }

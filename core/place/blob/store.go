@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -19,6 +18,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 	"lumtra/core/secret"
 )
 
@@ -34,6 +34,9 @@ type Config struct {
 	// are anonymous.
 	Account  string
 	Key, SAS secret.Text
+	// CAFile names a PEM file with the authority that signed the store's
+	// certificate, when it is not a public one.
+	CAFile string
 }
 
 // Store is an endpoint: an account, or what a signed access opens of it.
@@ -57,7 +60,11 @@ func NewStore(cfg Config) (*Store, error) {
 	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.RawQuery != "" {
 		return bad(fmt.Errorf("the address %q is not like https://account.host", cfg.Address))
 	}
-	s := &Store{cfg: cfg, http: &http.Client{Transport: newTransport()}}
+	transport, err := wire.NewTransport(cfg.CAFile, nil)
+	if err != nil {
+		return bad(err)
+	}
+	s := &Store{cfg: cfg, http: &http.Client{Transport: transport}}
 	opts := &service.ClientOptions{ClientOptions: azcore.ClientOptions{
 		Retry:     policy.RetryOptions{MaxRetries: -1}, // ours decides
 		Telemetry: policy.TelemetryOptions{Disabled: true},
@@ -80,21 +87,6 @@ func NewStore(cfg Config) (*Store, error) {
 		return bad(errors.New("the address or the credentials cannot be used"))
 	}
 	return s, nil
-}
-
-func newTransport() *http.Transport {
-	return &http.Transport{
-		Proxy:               http.ProxyFromEnvironment,
-		DialContext:         (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext,
-		MaxIdleConnsPerHost: 512,
-		IdleConnTimeout:     60 * time.Second,
-		TLSHandshakeTimeout: 20 * time.Second,
-		// A store that says nothing for so long has lost the request.
-		ResponseHeaderTimeout: 2 * time.Minute,
-		DisableCompression:    true,
-		WriteBufferSize:       128 << 10,
-		ReadBufferSize:        128 << 10,
-	}
 }
 
 // Name is the endpoint's label.
@@ -261,8 +253,10 @@ func errorKind(status int, code bloberror.Code) place.ErrorKind {
 		return place.BadName
 	case bloberror.ServerBusy:
 		return place.Throttled
-	case bloberror.InvalidBlockList, bloberror.InvalidBlockID:
-		return place.Corrupt
+	case bloberror.InvalidBlockList:
+		// The blocks are gone: given up, or made the blob by an earlier try
+		// whose answer was lost.
+		return place.NotFound
 	}
 	switch status {
 	case http.StatusNotFound:
@@ -292,7 +286,7 @@ func (p *Place) blob(ref object.Ref) (*blob.Client, error) {
 	return c.WithVersionID(ref.Version)
 }
 
-// conditions make a request conditional on a mark.
+// ifMark makes a request conditional on a mark.
 func ifMark(mark string) *blob.AccessConditions {
 	if mark == "" {
 		return nil
@@ -305,8 +299,8 @@ func ifMark(mark string) *blob.AccessConditions {
 func writeConditions(opts place.WriteOptions) *blob.AccessConditions {
 	switch opts.Condition {
 	case place.IfAbsent:
-		any := azcore.ETagAny
-		return &blob.AccessConditions{ModifiedAccessConditions: &blob.ModifiedAccessConditions{IfNoneMatch: &any}}
+		star := azcore.ETagAny
+		return &blob.AccessConditions{ModifiedAccessConditions: &blob.ModifiedAccessConditions{IfNoneMatch: &star}}
 	case place.IfStill:
 		return ifMark(opts.Mark)
 	}

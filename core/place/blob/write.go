@@ -24,6 +24,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // piece is what is read into memory at a time: its checksums go ahead of it.
@@ -69,9 +70,6 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 		return p.writeBlocks(ctx, key, body, size, opts)
 	}
 	data, sum, err := p.take(key, body, size, opts.Sum)
-	if err == nil {
-		err = endsHere(body)
-	}
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
@@ -86,13 +84,10 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: []object.Sum{sum}}, nil
 }
 
-// take reads a piece and sums it, against the sum expected if there is one.
+// take reads a piece, which must end there, and sums it, against the sum expected if there is one.
 func (p *Place) take(key string, body io.Reader, size int64, want object.Sum) ([]byte, object.Sum, error) {
 	data := make([]byte, size)
-	if _, err := io.ReadFull(body, data); err != nil {
-		if err == io.EOF {
-			err = io.ErrUnexpectedEOF
-		}
+	if err := wire.ReadExactly(body, data); err != nil {
 		return nil, object.Sum{}, err
 	}
 	h := object.CRC64NVME.New()
@@ -110,20 +105,6 @@ func (p *Place) take(key string, body io.Reader, size int64, want object.Sum) ([
 		}
 	}
 	return data, sum, nil
-}
-
-// endsHere sees to it that a body is no longer than it said, and hears a
-// source that tells of trouble at its end.
-func endsHere(body io.Reader) error {
-	var more [1]byte
-	n, err := io.ReadFull(body, more[:])
-	if n > 0 {
-		return errors.New("the content is longer than was said")
-	}
-	if err == io.EOF {
-		return nil
-	}
-	return err
 }
 
 func sourceError(ctx context.Context, err error) error {
@@ -148,7 +129,7 @@ func (p *Place) writeBlocks(ctx context.Context, key string, body io.Reader, siz
 		whole = object.CombineCRC64(whole, part.Sum, n)
 		done += n
 	}
-	if err := endsHere(body); err != nil {
+	if err := wire.ReadExactly(body, nil); err != nil {
 		return object.Entry{}, p.fail(ctx, "write", key, sourceError(ctx, err))
 	}
 	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
@@ -319,9 +300,6 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, want object.Sum) (place.Part, error) {
 	no := func(err error) (place.Part, error) { return place.Part{}, p.fail(ctx, "write part", up.Key, err) }
 	data, sum, err := p.take(up.Key, body, size, want)
-	if err == nil {
-		err = endsHere(body)
-	}
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}

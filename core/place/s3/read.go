@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"net/http"
 	"net/url"
@@ -14,6 +13,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // sumKind is the checksum Lumtra has the store verify and keep.
@@ -76,42 +76,13 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 			return nil, e, place.NewError(p.name, "read", key, place.Unsupported, errors.New("the store does not serve ranges"))
 		}
 	}
-	body := &reader{p: p, ctx: ctx, key: key, body: resp.Body, left: resp.ContentLength}
-	if want, ok := e.Sum(sumKind); ok && !ranged {
-		body.want, body.sum = want, sumKind.New()
+	var want object.Sum
+	if !ranged {
+		want, _ = e.Sum(sumKind)
 	}
-	return body, e, nil
+	body := &wire.Body{Place: p.name, Key: key, Fail: func(err error) error { return p.transportError(ctx, "read", key, err) }}
+	return body.Check(resp.Body, resp.ContentLength, want), e, nil
 }
-
-// reader passes a response body on and checks its length and checksum.
-type reader struct {
-	p    *Place
-	ctx  context.Context
-	key  string
-	body io.ReadCloser
-	left int64
-	want object.Sum
-	sum  hash.Hash // nil when there is nothing to compare with
-}
-
-func (r *reader) Read(b []byte) (int, error) {
-	n, err := r.body.Read(b)
-	r.left -= int64(n)
-	if r.sum != nil {
-		r.sum.Write(b[:n])
-	}
-	switch {
-	case err == io.EOF && r.left > 0:
-		err = r.p.transportError(r.ctx, "read", r.key, io.ErrUnexpectedEOF)
-	case err == io.EOF && r.sum != nil && object.SumOf(r.want.Kind, r.sum) != r.want:
-		err = place.NewError(r.p.name, "read", r.key, place.Corrupt, fmt.Errorf("%s, the store keeps %s", object.SumOf(r.want.Kind, r.sum), r.want))
-	case err != nil && err != io.EOF:
-		err = r.p.transportError(r.ctx, "read", r.key, err)
-	}
-	return n, err
-}
-
-func (r *reader) Close() error { return r.body.Close() }
 
 var sumHeaders = map[object.SumKind]string{
 	object.CRC64NVME: "X-Amz-Checksum-Crc64nvme",

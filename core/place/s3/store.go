@@ -1,15 +1,11 @@
 package s3
 
 import (
-	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
@@ -18,6 +14,7 @@ import (
 	"github.com/aws/aws-sdk-go-v2/service/s3"
 
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 	"lumtra/core/secret"
 )
 
@@ -43,7 +40,7 @@ type Config struct {
 	// TLS protects the wire nor the store is on this machine.
 	SignBodies *bool
 	// Dial replaces the network's dialer, in tests.
-	Dial func(ctx context.Context, network, addr string) (net.Conn, error)
+	Dial wire.Dial
 }
 
 // Store is an endpoint: an account at one store.
@@ -81,7 +78,7 @@ func NewStore(cfg Config) (*Store, error) {
 	if cfg.Region == "" {
 		cfg.Region = "us-east-1"
 	}
-	transport, err := newTransport(cfg)
+	transport, err := wire.NewTransport(cfg.CAFile, cfg.Dial)
 	if err != nil {
 		return bad(err)
 	}
@@ -100,41 +97,6 @@ func NewStore(cfg Config) (*Store, error) {
 	}
 	s.sdk = s.newSDK()
 	return s, nil
-}
-
-func newTransport(cfg Config) (*http.Transport, error) {
-	t := &http.Transport{
-		Proxy:       http.ProxyFromEnvironment,
-		DialContext: cfg.Dial,
-		// Many streams to one host are the normal case here.
-		MaxIdleConnsPerHost: 512,
-		IdleConnTimeout:     60 * time.Second,
-		TLSHandshakeTimeout: 20 * time.Second,
-		// A store that says nothing for so long has lost the request.
-		ResponseHeaderTimeout: 2 * time.Minute,
-		// Content must arrive as it is stored, or its checksum means nothing.
-		DisableCompression: true,
-		WriteBufferSize:    128 << 10,
-		ReadBufferSize:     128 << 10,
-	}
-	if t.DialContext == nil {
-		t.DialContext = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext
-	}
-	if cfg.CAFile != "" {
-		pem, err := os.ReadFile(cfg.CAFile)
-		if err != nil {
-			return nil, fmt.Errorf("the CA file cannot be read: %w", err)
-		}
-		pool, err := x509.SystemCertPool()
-		if err != nil {
-			pool = x509.NewCertPool()
-		}
-		if !pool.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("the CA file %s holds no certificate", cfg.CAFile)
-		}
-		t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
-	}
-	return t, nil
 }
 
 // Name is the endpoint's label.

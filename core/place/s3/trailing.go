@@ -7,6 +7,7 @@ import (
 	"strconv"
 
 	"lumtra/core/object"
+	"lumtra/core/place/wire"
 )
 
 const trailerName = "x-amz-checksum-crc64nvme"
@@ -81,7 +82,7 @@ func (t *trailing) frame() error {
 		t.pending = append(strconv.AppendInt(t.room[:0], t.inChunk, 16), "\r\n"...)
 		return nil
 	}
-	if err := readExactly(t.body, nil); err != nil {
+	if err := wire.ReadExactly(t.body, nil); err != nil {
 		return err // the source changed, or is longer than it said
 	}
 	t.ended = true

@@ -17,6 +17,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // CheckName refuses keys the S3 API does not allow: longer than 1,024 bytes
@@ -111,7 +112,7 @@ func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, 
 // used again: the transport may hold it longer than the request lasts.
 func (p *Place) putWhole(ctx context.Context, r request, body io.Reader, size int64, sum object.Sum) (http.Header, object.Sum, error) {
 	data := make([]byte, size)
-	if err := readExactly(body, data); err != nil {
+	if err := wire.ReadExactly(body, data); err != nil {
 		return nil, sum, p.sourceError(ctx, r, err)
 	}
 	if sum.Kind == object.NoSum {
@@ -157,25 +158,6 @@ func (p *Place) sourceError(ctx context.Context, r request, err error) error {
 		return place.NewError(p.name, r.op, r.key, place.Cancelled, nil)
 	}
 	return p.fail(r.op, r.key, err)
-}
-
-// readExactly fills data and sees to it that r ends there, so that a source
-// that tells of trouble at its end is heard.
-func readExactly(r io.Reader, data []byte) error {
-	if _, err := io.ReadFull(r, data); err != nil && err != io.EOF {
-		return err
-	} else if err == io.EOF && len(data) > 0 {
-		return io.ErrUnexpectedEOF
-	}
-	var more [1]byte
-	n, err := io.ReadFull(r, more[:])
-	if n > 0 {
-		return errors.New("the content is longer than was said")
-	}
-	if err == io.EOF {
-		return nil
-	}
-	return err
 }
 
 // objectHeaders are those that say what lands beside the content.

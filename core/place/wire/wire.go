@@ -1,0 +1,129 @@
+// Package wire is what places reached over HTTP have in common: connections,
+// and bodies that are held against their length and checksum as they pass. It
+// speaks no protocol and makes no request.
+package wire
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"time"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// Dial opens a connection, as [net.Dialer.DialContext] does.
+type Dial func(ctx context.Context, network, addr string) (net.Conn, error)
+
+// NewTransport makes the connections of one endpoint. caFile names a PEM file
+// with the authority of its certificate, "" for the system's; dial, when not
+// nil, replaces the network's.
+func NewTransport(caFile string, dial Dial) (*http.Transport, error) {
+	if dial == nil {
+		dial = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext
+	}
+	t := &http.Transport{
+		Proxy:       http.ProxyFromEnvironment,
+		DialContext: dial,
+		// Many streams to one host are the normal case here.
+		MaxIdleConnsPerHost: 512,
+		IdleConnTimeout:     60 * time.Second,
+		TLSHandshakeTimeout: 20 * time.Second,
+		// A store that says nothing for so long has lost the request.
+		ResponseHeaderTimeout: 2 * time.Minute,
+		// Content must arrive as it is stored, or its checksum means nothing.
+		DisableCompression: true,
+		WriteBufferSize:    128 << 10,
+		ReadBufferSize:     128 << 10,
+	}
+	if caFile == "" {
+		return t, nil
+	}
+	pem, err := os.ReadFile(caFile)
+	if err != nil {
+		return nil, fmt.Errorf("the CA file cannot be read: %w", err)
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("the CA file %s holds no certificate", caFile)
+	}
+	t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	return t, nil
+}
+
+// Body is the content of a response.
+type Body struct {
+	// Place and Key are for errors; Fail makes a place's error of what reading
+	// the connection failed with.
+	Place, Key string
+	Fail       func(error) error
+
+	body io.ReadCloser
+	left int64
+	want object.Sum
+	sum  hash.Hash // nil when there is nothing to compare with
+}
+
+// Check has the body return, in place of io.EOF, an error when it ends before
+// length bytes or, with a want that is not zero, does not have that checksum.
+func (b *Body) Check(body io.ReadCloser, length int64, want object.Sum) *Body {
+	b.body, b.left, b.want = body, length, want
+	if want.Kind != object.NoSum {
+		b.sum = want.Kind.New()
+	}
+	return b
+}
+
+func (b *Body) Read(p []byte) (int, error) {
+	n, err := b.body.Read(p)
+	b.left -= int64(n)
+	if b.sum != nil {
+		b.sum.Write(p[:n])
+	}
+	switch {
+	case err == io.EOF && b.left > 0:
+		err = b.Fail(io.ErrUnexpectedEOF)
+	case err == io.EOF && b.sum != nil:
+		if got := object.SumOf(b.want.Kind, b.sum); got != b.want {
+			err = place.NewError(b.Place, "read", b.Key, place.Corrupt, fmt.Errorf("%s, the store keeps %s", got, b.want))
+		}
+	case err != nil && err != io.EOF:
+		err = b.Fail(err)
+	}
+	return n, err
+}
+
+// Close closes the response.
+func (b *Body) Close() error { return b.body.Close() }
+
+// ReadExactly fills data from r and sees to it that r ends there, so that a
+// source that tells of trouble at its end is heard.
+func ReadExactly(r io.Reader, data []byte) error {
+	if len(data) > 0 {
+		if _, err := io.ReadFull(r, data); err == io.EOF {
+			return io.ErrUnexpectedEOF
+		} else if err != nil {
+			return err
+		}
+	}
+	var more [1]byte
+	n, err := io.ReadFull(r, more[:])
+	if n > 0 {
+		return errors.New("the content is longer than was said")
+	}
+	if err == io.EOF {
+		return nil
+	}
+	return err
+}
