@@ -403,15 +403,7 @@ func (c *blobCall) getBlockList() error {
 // getBlob answers Get Blob and Get Blob Properties; ranges and conditions are
 // net/http's work.
 func (c *blobCall) getBlob() error {
-	b, err := c.openBucket()
-	if err != nil {
-		return err
-	}
-	v, err := c.pick(b, c.key, "")
-	if err != nil {
-		return err
-	}
-	body, done, err := b.content(v.Body, v.Size)
+	v, body, done, err := c.open("")
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package standin
 import (
 	"encoding/xml"
 	"hash"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -136,18 +137,24 @@ func (c *call) pick(b *bucket, key, id string) (*version, error) {
 	return v, nil
 }
 
+// open finds the version of the request's object and opens its content.
+func (c *call) open(id string) (*version, io.ReadSeeker, func(), error) {
+	b, err := c.openBucket()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	v, err := c.pick(b, c.key, id)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	body, done, err := b.content(v.Body, v.Size)
+	return v, body, done, err
+}
+
 // getObject answers GetObject and HeadObject; ranges and conditions are
 // net/http's work.
 func (c *call) getObject() error {
-	b, err := c.openBucket()
-	if err != nil {
-		return err
-	}
-	v, err := c.pick(b, c.key, c.query.Get("versionId"))
-	if err != nil {
-		return err
-	}
-	body, done, err := b.content(v.Body, v.Size)
+	v, body, done, err := c.open(c.query.Get("versionId"))
 	if err != nil {
 		return err
 	}

@@ -100,15 +100,11 @@ func (s *Store) Close() error {
 
 // Open gives the place at "container" or "container/prefix".
 func (s *Store) Open(path string) (place.Place, error) {
-	name, prefix, _ := strings.Cut(strings.TrimLeft(path, "/"), "/")
-	if name == "" {
-		return nil, place.NewError(s.cfg.Name, "open", "", place.NotFound, errors.New("the path names no container"))
+	bucket, prefix, name, err := wire.SplitPath(s.cfg.Name, path)
+	if err != nil {
+		return nil, err
 	}
-	p := &Place{store: s, client: s.svc.NewContainerClient(name), name: s.cfg.Name + "/" + name}
-	if prefix = strings.TrimSuffix(prefix, "/"); prefix != "" {
-		p.prefix, p.name = prefix+"/", p.name+"/"+prefix
-	}
-	return p, nil
+	return &Place{store: s, client: s.svc.NewContainerClient(bucket), prefix: prefix, name: name}, nil
 }
 
 // Buckets lists the account's containers (List Containers).
@@ -253,29 +249,10 @@ func errorKind(status int, code bloberror.Code) place.ErrorKind {
 		return place.BadName
 	case bloberror.ServerBusy:
 		return place.Throttled
-	case bloberror.InvalidBlockList:
-		// The blocks are gone: given up, or made the blob by an earlier try
-		// whose answer was lost.
-		return place.NotFound
+	case bloberror.InvalidBlockList, bloberror.InvalidXMLDocument:
+		return place.Corrupt // the list was damaged on the way, or the blocks are gone
 	}
-	switch status {
-	case http.StatusNotFound:
-		return place.NotFound
-	case http.StatusUnauthorized:
-		return place.BadLogin
-	case http.StatusForbidden:
-		return place.Denied
-	case http.StatusPreconditionFailed, http.StatusRequestedRangeNotSatisfiable:
-		return place.Changed
-	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
-		return place.Throttled
-	case http.StatusNotImplemented:
-		return place.Unsupported
-	}
-	if status >= 500 {
-		return place.ServerFault
-	}
-	return place.Other
+	return wire.StatusKind(status)
 }
 
 func (p *Place) blob(ref object.Ref) (*blob.Client, error) {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // Payload hashes that stand in place of a body's SHA-256 in the signature
@@ -197,7 +198,8 @@ func errorKind(status int, code string) place.ErrorKind {
 	switch code {
 	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "RequestTimeTooSkewed", "ExpiredToken", "InvalidToken", "AuthorizationHeaderMalformed":
 		return place.BadLogin
-	case "BadDigest", "InvalidDigest", "XAmzContentChecksumMismatch", "XAmzContentSHA256Mismatch":
+	case "BadDigest", "InvalidDigest", "XAmzContentChecksumMismatch", "XAmzContentSHA256Mismatch",
+		"MalformedXML", "InvalidPart", "InvalidPartOrder": // a list damaged on the way
 		return place.Corrupt
 	case "SlowDown", "TooManyRequests", "RequestLimitExceeded":
 		return place.Throttled
@@ -214,26 +216,7 @@ func errorKind(status int, code string) place.ErrorKind {
 	case "ConditionalRequestConflict", "OperationAborted":
 		return place.ServerFault // worth another try, says the reference
 	}
-	switch status {
-	case http.StatusNotFound:
-		return place.NotFound
-	case http.StatusUnauthorized:
-		return place.BadLogin
-	case http.StatusForbidden:
-		return place.Denied
-	case http.StatusPreconditionFailed, http.StatusRequestedRangeNotSatisfiable:
-		return place.Changed
-	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
-		return place.Throttled
-	case http.StatusInsufficientStorage:
-		return place.NoRoom
-	case http.StatusNotImplemented, http.StatusMethodNotAllowed:
-		return place.Unsupported
-	}
-	if status >= 500 {
-		return place.ServerFault
-	}
-	return place.Other
+	return wire.StatusKind(status)
 }
 
 // between is the raw text of the first element with this name.

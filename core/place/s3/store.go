@@ -111,15 +111,11 @@ func (s *Store) Close() error {
 // Open gives the place at "bucket" or "bucket/prefix". A prefix stands for a
 // folder: keys below it follow after a "/".
 func (s *Store) Open(path string) (place.Place, error) {
-	bucket, prefix, _ := strings.Cut(strings.TrimLeft(path, "/"), "/")
-	if bucket == "" {
-		return nil, place.NewError(s.cfg.Name, "open", "", place.NotFound, errors.New("the path names no bucket"))
+	bucket, prefix, name, err := wire.SplitPath(s.cfg.Name, path)
+	if err != nil {
+		return nil, err
 	}
-	p := &Place{store: s, bucket: bucket, name: s.cfg.Name + "/" + bucket}
-	if prefix = strings.TrimSuffix(prefix, "/"); prefix != "" {
-		p.prefix, p.name = prefix+"/", p.name+"/"+prefix
-	}
-	return p, nil
+	return &Place{store: s, bucket: bucket, prefix: prefix, name: name}, nil
 }
 
 // Place is a bucket, or a prefix in it.

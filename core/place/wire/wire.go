@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"time"
 
 	"lumtra/core/object"
@@ -126,4 +127,43 @@ func ReadExactly(r io.Reader, data []byte) error {
 		return nil
 	}
 	return err
+}
+
+// StatusKind sorts an HTTP status by cause, for answers that name none.
+func StatusKind(status int) place.ErrorKind {
+	switch status {
+	case http.StatusNotFound:
+		return place.NotFound
+	case http.StatusUnauthorized:
+		return place.BadLogin
+	case http.StatusForbidden:
+		return place.Denied
+	case http.StatusPreconditionFailed, http.StatusRequestedRangeNotSatisfiable:
+		return place.Changed
+	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
+		return place.Throttled
+	case http.StatusInsufficientStorage:
+		return place.NoRoom
+	case http.StatusNotImplemented, http.StatusMethodNotAllowed:
+		return place.Unsupported
+	}
+	if status >= 500 {
+		return place.ServerFault
+	}
+	return place.Other
+}
+
+// SplitPath parts "bucket/prefix" of a place at an endpoint: the prefix comes
+// back ending in "/", or empty, and name is what the place is called.
+func SplitPath(endpoint, path string) (bucket, prefix, name string, err error) {
+	bucket, prefix, _ = strings.Cut(strings.TrimLeft(path, "/"), "/")
+	if bucket == "" {
+		return "", "", "", place.NewError(endpoint, "open", "", place.NotFound, errors.New("the path names no bucket or container"))
+	}
+	name = endpoint + "/" + bucket
+	if prefix = strings.TrimSuffix(prefix, "/"); prefix != "" {
+		name += "/" + prefix
+		prefix += "/"
+	}
+	return bucket, prefix, name, nil
 }
