@@ -30,6 +30,12 @@ func (s *Server) serveBlob(w http.ResponseWriter, r *http.Request) {
 	var rest string
 	c.account, rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	c.bucket, c.key, _ = strings.Cut(rest, "/")
+	// One name for what the shared parts call a version.
+	for _, name := range []string{"versionid", "snapshot"} {
+		if id := c.query.Get(name); id != "" {
+			c.query.Set("versionId", id)
+		}
+	}
 	op, handle := c.route()
 	s.misbehave(w, r, op, c.key, func(w http.ResponseWriter, r *http.Request) {
 		c.w, c.r = w, r
@@ -37,7 +43,7 @@ func (s *Server) serveBlob(w http.ResponseWriter, r *http.Request) {
 		h.Set("X-Ms-Version", blobAPIVersion)
 		h.Set("X-Ms-Request-Id", "standin")
 		var err error
-		if bad := s.authenticateBlob(r, c.account); bad != nil {
+		if bad := s.authenticateBlob(r, c.account, c.bucket, c.key, op); bad != nil {
 			err = bad
 		} else if handle == nil {
 			err = fault(http.StatusNotImplemented, "NotImplemented", "this stand-in has no such operation")
@@ -54,6 +60,7 @@ func (s *Server) serveBlob(w http.ResponseWriter, r *http.Request) {
 var blobCodes = map[string]string{
 	"NoSuchBucket": "ContainerNotFound", "NoSuchKey": "BlobNotFound", "BadDigest": "Md5Mismatch", "PreconditionFailed": "ConditionNotMet",
 	"BucketAlreadyOwnedByYou": "ContainerAlreadyExists", "InvalidBucketName": "InvalidResourceName", "SlowDown": "ServerBusy", "IncompleteBody": "InvalidInput",
+	"AccessDenied": "AuthorizationPermissionMismatch", "NoSuchVersion": "BlobNotFound", "InvalidObjectState": "BlobArchived",
 }
 
 func writeBlobError(w http.ResponseWriter, r *http.Request, err error) {
@@ -91,6 +98,18 @@ func (c *blobCall) route() (string, blobHandler) {
 			return "PutBlockList", (*blobCall).putBlockList
 		case m == http.MethodGet && comp == "blocklist":
 			return "GetBlockList", (*blobCall).getBlockList
+		case m == http.MethodPut && comp == "snapshot":
+			return "SnapshotBlob", (*blobCall).snapshot
+		case m == http.MethodPut && comp == "undelete":
+			return "UndeleteBlob", (*blobCall).undelete
+		case m == http.MethodPut && comp == "tier":
+			return "SetBlobTier", (*blobCall).setTier
+		case m == http.MethodPut && comp == "properties":
+			return "SetBlobProperties", (*blobCall).setProperties
+		case m == http.MethodGet && comp == "tags":
+			return "GetBlobTags", func(c *blobCall) error { return c.getTags() }
+		case m == http.MethodPut && comp == "tags":
+			return "SetBlobTags", (*blobCall).setTags
 		case m == http.MethodPut && comp == "metadata":
 			return "SetBlobMetadata", (*blobCall).setMetadata
 		case m == http.MethodPut && comp == "" && c.r.Header.Get("X-Ms-Copy-Source") != "":
@@ -132,6 +151,19 @@ func (c *blobCall) makeContainer() error {
 	if err := c.makeBucket(); err != nil {
 		return err
 	}
+	if c.s.cfg.Versions {
+		b, err := c.openBucket()
+		if err != nil {
+			return err
+		}
+		on := "Enabled"
+		b.mu.Lock()
+		err = b.commit(change{Versioning: &on})
+		b.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
 	c.w.WriteHeader(http.StatusCreated)
 	return nil
 }
@@ -149,73 +181,6 @@ func (c *blobCall) removeContainer() error {
 	}
 	c.w.WriteHeader(http.StatusAccepted)
 	return nil
-}
-
-func (c *blobCall) listBlobs() error {
-	b, err := c.openBucket()
-	if err != nil {
-		return err
-	}
-	type line struct {
-		Name  string
-		Props blobProperties `xml:"Properties"`
-	}
-	type group struct{ Name string }
-	var out struct {
-		XMLName    xml.Name `xml:"EnumerationResults"`
-		Blobs      []line   `xml:"Blobs>Blob"`
-		Prefixes   []group  `xml:"Blobs>BlobPrefix"`
-		NextMarker string
-	}
-	sp := span{prefix: c.query.Get("prefix"), delimiter: c.query.Get("delimiter"), max: 5000}
-	if n, err := strconv.Atoi(c.query.Get("maxresults")); err == nil && n > 0 {
-		sp.max = min(n, 5000)
-	}
-	if raw, err := base64.RawURLEncoding.DecodeString(c.query.Get("marker")); err == nil {
-		sp.after = string(raw)
-	}
-	n, last := 0, ""
-	b.mu.RLock()
-	b.walk(sp, func(key, prefix string, stack []*version) bool {
-		if key != "" && stack[0].Marker {
-			return true
-		}
-		if n == sp.max {
-			out.NextMarker = base64.RawURLEncoding.EncodeToString([]byte(last))
-			return false
-		}
-		n++
-		if last = key + prefix; prefix != "" {
-			out.Prefixes = append(out.Prefixes, group{prefix})
-		} else {
-			out.Blobs = append(out.Blobs, line{Name: key, Props: propertiesOf(stack[0])})
-		}
-		return true
-	})
-	if strings.Contains(c.query.Get("include"), "uncommittedblobs") {
-		for key, up := range b.uploads {
-			if strings.HasPrefix(key, sp.prefix) && b.find(key, "") == nil {
-				out.Blobs = append(out.Blobs, line{Name: key, Props: blobProperties{LastModified: up.Object.Modified.Format(http.TimeFormat), BlobType: "BlockBlob"}})
-			}
-		}
-		slices.SortFunc(out.Blobs, func(a, b line) int { return strings.Compare(a.Name, b.Name) })
-	}
-	b.mu.RUnlock()
-	return answer(c.w, out)
-}
-
-type blobProperties struct {
-	LastModified  string `xml:"Last-Modified"`
-	Etag          string
-	ContentLength int64  `xml:"Content-Length"`
-	ContentType   string `xml:"Content-Type"`
-	ContentMD5    string `xml:"Content-MD5"`
-	BlobType      string
-	AccessTier    string `xml:",omitempty"`
-}
-
-func propertiesOf(v *version) blobProperties {
-	return blobProperties{v.Modified.Format(http.TimeFormat), v.ETag, v.Size, v.Header["Content-Type"], v.Sums["Content-Md5"], "BlockBlob", v.Class}
 }
 
 // newBlob is what a request's headers say of the blob it makes.
@@ -239,7 +204,7 @@ func (c *blobCall) newBlob() version {
 // land makes v the blob, if the conditions hold. Every write has a tag of its
 // own, as the service's tags are of the write, not of the content.
 func (c *blobCall) land(b *bucket, v *version) error {
-	v.ETag = "0x" + strings.ToUpper(strconv.FormatInt(time.Now().UnixNano(), 16))
+	v.ETag = newTag()
 	err := b.place(c.r, v)
 	if api := asAPIError(err); err != nil && api.status == http.StatusPreconditionFailed && c.r.Header.Get("If-None-Match") == "*" {
 		return fault(http.StatusConflict, "BlobAlreadyExists", "there is a blob of this name")
@@ -251,6 +216,9 @@ func (c *blobCall) made(v *version, status int) error {
 	h := c.w.Header()
 	h.Set("ETag", `"`+v.ETag+`"`)
 	h.Set("Last-Modified", v.Modified.Format(http.TimeFormat))
+	if v.ID != "null" {
+		h.Set("X-Ms-Version-Id", v.ID)
+	}
 	c.w.WriteHeader(status)
 	return nil
 }
@@ -403,12 +371,15 @@ func (c *blobCall) getBlockList() error {
 // getBlob answers Get Blob and Get Blob Properties; ranges and conditions are
 // net/http's work.
 func (c *blobCall) getBlob() error {
-	v, body, done, err := c.open("")
+	v, body, done, err := c.open(c.query.Get("versionId"))
 	if err != nil {
-		return err
+		return asConflict(err)
 	}
 	defer done()
 	h := c.w.Header()
+	if v.ID != "null" && v.Snapshot == "" {
+		h.Set("X-Ms-Version-Id", v.ID)
+	}
 	h.Set("ETag", `"`+v.ETag+`"`)
 	h.Set("Content-Type", "application/octet-stream")
 	for name, value := range v.Header {
@@ -417,8 +388,14 @@ func (c *blobCall) getBlob() error {
 	for name, value := range v.Meta {
 		h.Set(name, value)
 	}
-	if v.Class != "" {
-		h.Set("X-Ms-Access-Tier", v.Class)
+	if tier := v.tier(); tier != "" {
+		h.Set("X-Ms-Access-Tier", tier)
+	}
+	if status := v.archiveStatus(); status != "" {
+		h.Set("X-Ms-Archive-Status", status)
+	}
+	if len(v.Tags) > 0 {
+		h.Set("X-Ms-Tag-Count", strconv.Itoa(len(v.Tags)))
 	}
 	if span := c.r.Header.Get("X-Ms-Range"); span != "" {
 		c.r.Header.Set("Range", span)
@@ -449,25 +426,6 @@ func (w *codedWriter) WriteHeader(status int) {
 	w.ResponseWriter.WriteHeader(status)
 }
 
-func (c *blobCall) deleteBlob() error {
-	b, err := c.openBucket()
-	if err != nil {
-		return err
-	}
-	v, err := c.pick(b, c.key, "")
-	if err != nil {
-		return err
-	}
-	if err := conditions(c.r, v); err != nil {
-		return err
-	}
-	if _, err := b.remove(c.key, ""); err != nil {
-		return err
-	}
-	c.w.WriteHeader(http.StatusAccepted)
-	return nil
-}
-
 func (c *blobCall) setMetadata() error {
 	b, err := c.openBucket()
 	if err != nil {
@@ -480,15 +438,7 @@ func (c *blobCall) setMetadata() error {
 	if err := conditions(c.r, old); err != nil {
 		return err
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	v := *old
-	v.Meta, v.Modified = c.newBlob().Meta, now()
-	v.ETag = "0x" + strings.ToUpper(strconv.FormatInt(time.Now().UnixNano(), 16))
-	if err := b.commit(change{Put: &v}); err != nil {
-		return err
-	}
-	return c.made(&v, http.StatusOK)
+	return c.rewrite(b, old, func(v *version) { v.Meta = c.newBlob().Meta })
 }
 
 // copyBlob copies within the account, at once.
@@ -507,7 +457,7 @@ func (c *blobCall) copyBlob() error {
 	if err != nil {
 		return err
 	}
-	src, err := c.pick(from, key, "")
+	src, err := c.pick(from, key, firstOf(source.Query().Get("versionid"), source.Query().Get("snapshot")))
 	if err != nil {
 		return fault(http.StatusNotFound, "CannotVerifyCopySource", "the copy source is not there")
 	}
@@ -519,8 +469,11 @@ func (c *blobCall) copyBlob() error {
 		return err
 	}
 	defer done()
+	if src.cold(time.Now()) {
+		return fault(http.StatusConflict, "BlobArchived", "the source is in the archive tier")
+	}
 	v := *src
-	v.Key, v.Modified = c.key, now()
+	v.Key, v.Modified, v.Snapshot, v.Removed = c.key, now(), "", false
 	if v.Body, err = store(to, body, src.Size, nil); err != nil {
 		return err
 	}

@@ -27,6 +27,26 @@ type version struct {
 	Sums     map[string]string `json:",omitempty"` // header name → base64
 	Tags     map[string]string `json:",omitempty"`
 	Body     []extent          `json:",omitempty"`
+	// Snapshot is set in the Blob dialect: the time the state was kept at.
+	Snapshot string `json:",omitempty"`
+	// Removed is set in the Blob dialect on what was deleted and is kept.
+	Removed bool `json:",omitempty"`
+	// Restored is when a restore that was asked for is done, Until when its
+	// copy goes away again.
+	Restored time.Time `json:",omitzero"`
+	Until    time.Time `json:",omitzero"`
+}
+
+// gone tells that a newest state means "not there".
+func (v *version) gone() bool { return v == nil || v.Marker || v.Removed }
+
+// cold tells that the content cannot be read at the moment.
+func (v *version) cold(at time.Time) bool {
+	switch v.Class {
+	case "GLACIER", "DEEP_ARCHIVE", "Archive":
+		return v.Restored.IsZero() || at.Before(v.Restored) || !v.Until.IsZero() && at.After(v.Until)
+	}
+	return false
 }
 
 // extent is a run of bytes in a file of the bucket's folder.
@@ -64,6 +84,8 @@ type bucket struct {
 	keys       btree.Map[string, []*version]
 	uploads    map[string]*upload
 	serial     uint64
+	timed      bool   // versions are named by times, as in the Blob dialect
+	lastID     string // of those
 	journal    *os.File
 	pack       *os.File
 	packEnd    int64
@@ -78,12 +100,7 @@ type change struct {
 	Begin      *upload    `json:",omitempty"`
 	Part       *partOf    `json:",omitempty"`
 	End        *string    `json:",omitempty"` // upload ID
-	Retag      *retag     `json:",omitempty"`
-}
-
-type retag struct {
-	Key, ID string
-	Tags    map[string]string
+	Revise     *version   `json:",omitempty"` // another description of the same state
 }
 
 type partOf struct {
@@ -93,8 +110,11 @@ type partOf struct {
 
 const packName = "small"
 
-func openBucket(dir, name string) (*bucket, error) {
-	b := &bucket{name: name, dir: filepath.Join(dir, name), made: time.Now().UTC(), uploads: map[string]*upload{}}
+// versionTime is how the Blob API writes the times that name versions and snapshots.
+const versionTime = "2006-01-02T15:04:05.0000000Z"
+
+func openBucket(dir, name string, timed bool) (*bucket, error) {
+	b := &bucket{name: name, timed: timed, dir: filepath.Join(dir, name), made: time.Now().UTC(), uploads: map[string]*upload{}}
 	if err := os.MkdirAll(b.dir, 0o755); err != nil {
 		return nil, err
 	}
@@ -167,11 +187,9 @@ func (b *bucket) apply(c change) {
 		}
 	case c.End != nil:
 		delete(b.uploads, *c.End)
-	case c.Retag != nil:
-		if v := b.find(c.Retag.Key, c.Retag.ID); v != nil {
-			tagged := *v // readers may hold the old one
-			tagged.Tags = c.Retag.Tags
-			b.replace(v, &tagged)
+	case c.Revise != nil:
+		if v := b.find(c.Revise.Key, c.Revise.ID); v != nil {
+			b.replace(v, c.Revise)
 		}
 	}
 }
@@ -179,6 +197,10 @@ func (b *bucket) apply(c change) {
 // put lays a version on top of its key's others; a "null" one replaces its like.
 func (b *bucket) put(v *version) {
 	stack, _ := b.keys.Get(v.Key)
+	if v.Snapshot != "" { // behind the blob it was taken of
+		b.keys.Set(v.Key, slices.Insert(slices.Clone(stack), 1, v))
+		return
+	}
 	if v.ID == "null" {
 		if len(stack) == 1 && stack[0].ID == "null" {
 			stack = nil
@@ -230,6 +252,14 @@ func (b *bucket) find(key, id string) *version {
 func (b *bucket) nextID() string {
 	if b.versioning != "Enabled" {
 		return "null"
+	}
+	if b.timed {
+		for { // until the clock has gone on
+			if id := time.Now().UTC().Format(versionTime); id > b.lastID {
+				b.lastID = id
+				return id
+			}
+		}
 	}
 	// Newer IDs sort first, as in listings.
 	return fmt.Sprintf("%016x%06x", ^uint64(time.Now().UnixNano()), b.serial&0xffffff)

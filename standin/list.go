@@ -66,7 +66,7 @@ func (b *bucket) walk(sp span, visit func(key, group string, stack []*version) b
 			if sp.delimiter != "" {
 				if i := strings.Index(key[len(sp.prefix):], sp.delimiter); i >= 0 {
 					group := key[:len(sp.prefix)+i+len(sp.delimiter)]
-					if group > sp.after && stack[0].Marker && !sp.markers {
+					if group > sp.after && stack[0].gone() && !sp.markers {
 						return true // something after it may still be there
 					}
 					// Jump behind everything in the group.
@@ -112,7 +112,7 @@ func (c *call) list() error {
 	n, last, more := 0, "", false
 	b.mu.RLock()
 	b.walk(sp, func(key, group string, stack []*version) bool {
-		if key != "" && stack[0].Marker {
+		if key != "" && stack[0].gone() {
 			return true
 		}
 		if n == sp.max {

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // keptHeaders are given back with the object as they came.
@@ -40,7 +41,7 @@ func newVersion(r *http.Request, key string) version {
 
 // conditions holds a write's If-Match and If-None-Match against what is there.
 func conditions(r *http.Request, current *version) error {
-	there := current != nil && !current.Marker
+	there := !current.gone()
 	if match := r.Header.Get("If-Match"); match != "" && (!there || strings.Trim(match, `"`) != current.ETag) {
 		return fault(http.StatusPreconditionFailed, "PreconditionFailed", "If-Match does not hold")
 	}
@@ -109,6 +110,13 @@ func (c *call) describe(v *version, sums bool) {
 	if v.Class != "" {
 		h.Set("X-Amz-Storage-Class", v.Class)
 	}
+	switch now := time.Now(); {
+	case v.Restored.IsZero():
+	case now.Before(v.Restored):
+		h.Set("X-Amz-Restore", `ongoing-request="true"`)
+	case now.Before(v.Until):
+		h.Set("X-Amz-Restore", `ongoing-request="false", expiry-date="`+v.Until.UTC().Format(http.TimeFormat)+`"`)
+	}
 	if sums {
 		for name, sum := range v.Sums {
 			h.Set(name, sum)
@@ -130,7 +138,7 @@ func (c *call) pick(b *bucket, key, id string) (*version, error) {
 	case v.Marker && id != "":
 		c.w.Header().Set("X-Amz-Delete-Marker", "true")
 		return nil, fault(http.StatusMethodNotAllowed, "MethodNotAllowed", "this version is a delete marker")
-	case v.Marker:
+	case v.gone() && id == "":
 		c.w.Header().Set("X-Amz-Delete-Marker", "true")
 		return nil, fault(http.StatusNotFound, "NoSuchKey", "the newest version is a delete marker")
 	}
@@ -146,6 +154,9 @@ func (c *call) open(id string) (*version, io.ReadSeeker, func(), error) {
 	v, err := c.pick(b, c.key, id)
 	if err != nil {
 		return nil, nil, nil, err
+	}
+	if c.r.Method == http.MethodGet && v.cold(time.Now()) {
+		return nil, nil, nil, fault(http.StatusForbidden, "InvalidObjectState", "the object is in cold storage")
 	}
 	body, done, err := b.content(v.Body, v.Size)
 	return v, body, done, err
@@ -276,6 +287,9 @@ func (c *call) copyObject() error {
 	if err != nil {
 		return err
 	}
+	if src.cold(time.Now()) {
+		return fault(http.StatusForbidden, "InvalidObjectState", "the source is in cold storage")
+	}
 	body, done, err := from.content(src.Body, src.Size)
 	if err != nil {
 		return err
@@ -308,8 +322,9 @@ func (c *call) copyObject() error {
 	}{LastModified: v.Modified.Format(isoForm), ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: v.Sums[ownSum], ChecksumType: "FULL_OBJECT"})
 }
 
+// tagging is a document of tags: "Tagging" in one dialect, "Tags" in the other.
 type tagging struct {
-	XMLName xml.Name `xml:"Tagging"`
+	XMLName xml.Name
 	TagSet  struct{ Tag []tag }
 }
 
@@ -324,7 +339,10 @@ func (c *call) getTags() error {
 	if err != nil {
 		return err
 	}
-	var out tagging
+	out := tagging{XMLName: xml.Name{Local: "Tagging"}}
+	if c.s.cfg.Blob {
+		out.XMLName.Local = "Tags"
+	}
 	for name, value := range v.Tags {
 		out.TagSet.Tag = append(out.TagSet.Tag, tag{name, value})
 	}
@@ -351,7 +369,43 @@ func (c *call) putTags() error {
 			tags[t.Key] = t.Value
 		}
 	}
+	return b.revise(v, func(v *version) { v.Tags = tags })
+}
+
+// revise changes what is said of a version, for readers at once.
+func (b *bucket) revise(v *version, how func(*version)) error {
+	now := *v
+	how(&now)
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.commit(change{Retag: &retag{v.Key, v.ID, tags}})
+	return b.commit(change{Revise: &now})
+}
+
+// restore answers RestoreObject.
+func (c *call) restore() error {
+	b, err := c.openBucket()
+	if err != nil {
+		return err
+	}
+	v, err := c.pick(b, c.key, c.query.Get("versionId"))
+	if err != nil {
+		return err
+	}
+	var in struct{ Days int }
+	if err := c.document(&in); err != nil {
+		return err
+	}
+	switch {
+	case !v.cold(time.Now()):
+		return fault(http.StatusForbidden, "InvalidObjectState", "the object can be read as it is")
+	case time.Now().Before(v.Restored):
+		return fault(http.StatusConflict, "RestoreAlreadyInProgress", "a restore is under way")
+	case in.Days < 1:
+		return fault(http.StatusBadRequest, "InvalidArgument", "Days is 1 or more")
+	}
+	c.w.WriteHeader(http.StatusAccepted)
+	return b.revise(v, func(v *version) {
+		v.Restored = time.Now().Add(c.s.cfg.restoreTakes())
+		v.Until = v.Restored.AddDate(0, 0, in.Days)
+	})
 }

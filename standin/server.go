@@ -31,9 +31,22 @@ type Config struct {
 	// Blob has it speak the Azure Blob API in place of the S3 API. A Key's
 	// Access is then the account, its Secret the account key in base64.
 	Blob bool
+	// Versions has the Blob dialect keep every state of every blob, Retain
+	// keep removed ones: both are settings of the account there.
+	Versions, Retain bool
+	// RestoreTakes is how long a restore from a cold class takes; 0 means three
+	// seconds.
+	RestoreTakes time.Duration
 	// Domain is the host name that buckets may stand in front of
 	// ("bucket.domain"); "" means path addressing only.
 	Domain string
+}
+
+func (c *Config) restoreTakes() time.Duration {
+	if c.RestoreTakes > 0 {
+		return c.RestoreTakes
+	}
+	return 3 * time.Second
 }
 
 // Server is a running or idle stand-in. It is an [http.Handler].
@@ -74,7 +87,7 @@ func New(cfg Config) (*Server, error) {
 		if !e.IsDir() {
 			continue
 		}
-		if s.buckets[e.Name()], err = openBucket(cfg.Dir, e.Name()); err != nil {
+		if s.buckets[e.Name()], err = openBucket(cfg.Dir, e.Name(), cfg.Blob); err != nil {
 			return nil, err
 		}
 	}
@@ -232,6 +245,8 @@ func (c *call) routeObject(m string, has func(string) bool) (string, handler) {
 		return "GetObjectTagging", (*call).getTags
 	case has("tagging") && (m == http.MethodPut || m == http.MethodDelete):
 		return "PutObjectTagging", (*call).putTags
+	case m == http.MethodPost && has("restore"):
+		return "RestoreObject", (*call).restore
 	case m == http.MethodPost && has("uploads"):
 		return "CreateMultipartUpload", (*call).begin
 	case m == http.MethodPut && has("uploadId") && copied:
@@ -332,7 +347,7 @@ func (c *call) makeBucket() error {
 	case c.s.buckets[c.bucket] != nil:
 		return fault(http.StatusConflict, "BucketAlreadyOwnedByYou", "the bucket is there already")
 	}
-	b, err := openBucket(c.s.cfg.Dir, c.bucket)
+	b, err := openBucket(c.s.cfg.Dir, c.bucket, c.s.cfg.Blob)
 	if err == nil {
 		c.s.buckets[c.bucket] = b
 	}

@@ -14,9 +14,12 @@ import (
 // authenticateBlob checks a Shared Key signature ("Authorize with Shared Key",
 // for the Blob service). A key's Access is the account, its Secret the account
 // key in base64.
-func (s *Server) authenticateBlob(r *http.Request, account string) *apiError {
+func (s *Server) authenticateBlob(r *http.Request, account, container, blob, op string) *apiError {
 	if s.cfg.Public {
 		return nil
+	}
+	if r.URL.Query().Has("sig") {
+		return s.authenticateAccess(r, account, container, blob, op)
 	}
 	credential, ok := strings.CutPrefix(r.Header.Get("Authorization"), "SharedKey ")
 	if !ok {

@@ -37,6 +37,21 @@ func (k Kind) String() string {
 	}
 }
 
+// Archive is the state of an object in a class that cannot be read at once.
+type Archive uint8
+
+const (
+	Online    Archive = iota // can be read: the ordinary case
+	Archived                 // must be restored before it can be read
+	Restoring                // a restore was asked for and is under way
+	Restored                 // cold, with a readable copy for a while
+)
+
+// String is the state in lower-case words.
+func (a Archive) String() string {
+	return [...]string{"online", "archived", "being restored", "restored for a while"}[a]
+}
+
 // Entry is what a place says of one object, without the content.
 //
 // A listing fills Key, Kind, Size, Modified and what else comes at no extra
@@ -62,8 +77,15 @@ type Entry struct {
 	Version string
 	// Latest tells the current version from older ones in a version listing.
 	Latest bool
+	// Removed tells of content that was removed but that the store still keeps
+	// for a while and can bring back. Only version listings have it.
+	Removed bool
 	// Class is the storage class, "" for the store's standard one.
 	Class string
+	// Archive tells whether content in a cold class can be read now; Stat
+	// fills it. RestoredUntil is when a restored copy goes away again.
+	Archive       Archive
+	RestoredUntil time.Time
 	// Mode holds a file's permissions; 0 where the place has none.
 	Mode fs.FileMode
 	// Sums are the checksums the place keeps for the whole content.

@@ -34,6 +34,7 @@ const (
 	Corrupt               // a checksum did not match
 	Unsupported           // the place cannot do this
 	Cancelled             // we were asked to stop
+	Archived              // the content is in cold storage and must be restored first
 )
 
 var kinds = [...]struct{ name, advice string }{
@@ -52,6 +53,7 @@ var kinds = [...]struct{ name, advice string }{
 	Corrupt:     {"checksum does not match", "send it again; if it stays, the path or a disk is damaging data"},
 	Unsupported: {"not possible here", ""},
 	Cancelled:   {"stopped", "take it up again when you like"},
+	Archived:    {"in cold storage", "ask for a restore, and try again when it is done"},
 }
 
 // String names the cause in lower-case words.

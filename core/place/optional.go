@@ -76,7 +76,11 @@ type Endpoint interface {
 // Buckets is an [Endpoint] with buckets at its top.
 type Buckets interface {
 	Buckets(ctx context.Context) ([]Bucket, error)
+	// CheckBucketName says beforehand what is wrong with a bucket's name, as
+	// a [BadName] error.
+	CheckBucketName(name string) error
 	MakeBucket(ctx context.Context, name string) error
+	// RemoveBucket removes an empty bucket; one that is not is an error.
 	RemoveBucket(ctx context.Context, name string) error
 }
 
@@ -85,3 +89,23 @@ type Bucket struct {
 	Name string
 	Made time.Time
 }
+
+// VersioningSwitch is an [Endpoint] whose buckets can be told to keep older
+// versions.
+type VersioningSwitch interface {
+	// Versioning asks the store for the state in force.
+	Versioning(ctx context.Context, bucket string) (Versioning, error)
+	// SetVersioning asks for another state. Whether it took is for Versioning
+	// to tell.
+	SetVersioning(ctx context.Context, bucket string, on bool) error
+}
+
+// Versioning is whether a bucket keeps older versions.
+type Versioning string
+
+// The states. A bucket that once kept versions is never plain again.
+const (
+	VersioningOff       Versioning = "off"
+	VersioningOn        Versioning = "on"
+	VersioningSuspended Versioning = "suspended"
+)

@@ -4,7 +4,14 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"io"
+	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
+
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/sas"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -20,10 +27,15 @@ import (
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
+var ctx = context.Background()
+
 var key = base64.StdEncoding.EncodeToString([]byte("sea lavender"))
 
-func start(t *testing.T) string {
-	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Blob: true, Keys: []standin.Key{{Access: "marsh", Secret: key}}})
+func start(t *testing.T) string { return startWith(t, standin.Config{}) }
+
+func startWith(t *testing.T, cfg standin.Config) string {
+	cfg.Dir, cfg.Blob, cfg.Keys, cfg.RestoreTakes = t.TempDir(), true, []standin.Key{{Access: "marsh", Secret: key}}, 300*time.Millisecond
+	srv, err := standin.New(cfg)
 	require.NoError(t, err)
 	t.Cleanup(func() { srv.Close() })
 	addr, err := srv.Start("127.0.0.1:0")
@@ -39,25 +51,147 @@ func connect(t *testing.T, cfg blob.Config) *blob.Store {
 	return store
 }
 
-func conform(t *testing.T, store *blob.Store) {
-	serial := 0
-	placetest.Run(t, func(t *testing.T) place.Place {
-		serial++
-		name := fmt.Sprintf("box-%d", serial)
-		require.NoError(t, store.MakeBucket(context.Background(), name))
-		p, err := store.Open(name + "/masters/2026")
-		require.NoError(t, err)
-		return p
-	}, placetest.Options{ImplicitUploads: true})
+var serial atomic.Int64
+
+// fresh opens a place in a new container.
+func fresh(t *testing.T, store *blob.Store) place.Place {
+	name := fmt.Sprintf("box-%d", serial.Add(1))
+	require.NoError(t, store.MakeBucket(ctx, name))
+	p, err := store.Open(name + "/masters/2026")
+	require.NoError(t, err)
+	return p
+}
+
+func conform(t *testing.T, store *blob.Store, opts placetest.Options) {
+	opts.ImplicitUploads = true
+	placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store) }, opts)
 }
 
 func TestConformance(t *testing.T) {
-	conform(t, connect(t, blob.Config{Address: start(t), Account: "marsh", Key: secret.New(key)}))
+	account := func(cfg standin.Config) *blob.Store {
+		return connect(t, blob.Config{Address: startWith(t, cfg), Account: "marsh", Key: secret.New(key)})
+	}
+	keeping := account(standin.Config{Versions: true})
+	conform(t, account(standin.Config{}), placetest.Options{ColdClass: "Archive", Versioned: func(t *testing.T) place.Place { return fresh(t, keeping) }})
 }
+
+// Snapshots and what is removed but kept show as states of a blob, and come back.
+func TestKeptStates(t *testing.T) {
+	store := connect(t, blob.Config{Address: startWith(t, standin.Config{Retain: true}), Account: "marsh", Key: secret.New(key)})
+	checkSnapshots(t, fresh(t, store))
+	p := fresh(t, store)
+	put(t, p, "gone.wav", "still kept")
+	require.NoError(t, p.Remove(ctx, object.Ref{Key: "gone.wav"})[0])
+	_, err := p.Stat(ctx, object.Ref{Key: "gone.wav"})
+	assert.Equal(t, place.NotFound, place.KindOf(err))
+	var kept []object.Entry
+	for e, err := range p.(place.Versioned).Versions(ctx, "") {
+		require.NoError(t, err)
+		kept = append(kept, e)
+	}
+	require.Len(t, kept, 1)
+	assert.True(t, kept[0].Removed)
+	require.NoError(t, p.(place.Versioned).Undelete(ctx, "gone.wav"))
+	assert.Equal(t, "still kept", get(t, p, "gone.wav", ""))
+}
+
+func put(t *testing.T, p place.Place, key, text string) {
+	_, err := p.Write(ctx, key, strings.NewReader(text), int64(len(text)), place.WriteOptions{})
+	require.NoError(t, err)
+}
+
+func get(t *testing.T, p place.Place, key, version string) string {
+	r, _, err := p.Read(ctx, key, place.ReadOptions{Version: version})
+	require.NoError(t, err)
+	defer r.Close()
+	raw, err := io.ReadAll(r)
+	require.NoError(t, err)
+	return string(raw)
+}
+
+func checkSnapshots(t *testing.T, p place.Place) {
+	put(t, p, "tide.wav", "low")
+	version, err := p.(*blob.Place).Snapshot(ctx, "tide.wav")
+	require.NoError(t, err)
+	put(t, p, "tide.wav", "high!")
+	var sizes []int64
+	for e, err := range p.(place.Versioned).Versions(ctx, "tide.wav") {
+		require.NoError(t, err)
+		sizes = append(sizes, e.Size)
+	}
+	assert.Equal(t, []int64{5, 3}, sizes)
+	assert.Equal(t, "low", get(t, p, "tide.wav", version))
+	_, err = p.(place.ServerCopier).CopyFrom(ctx, p, object.Ref{Key: "tide.wav", Version: version}, "tide.wav", place.WriteOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, "low", get(t, p, "tide.wav", ""))
+	require.NoError(t, p.Remove(ctx, object.Ref{Key: "tide.wav", Version: version})[0])
+	assert.Equal(t, "low", get(t, p, "tide.wav", ""), "a removed snapshot leaves the blob")
+}
+
+// checkAccess makes signed accesses of an account and uses them: they do what
+// they say and no more, and say so before they are used.
+func checkAccess(t *testing.T, address, account, key string) {
+	owner := connect(t, blob.Config{Address: address, Account: account, Key: secret.New(key)})
+	p := fresh(t, owner)
+	put(t, p, "a.wav", "heard")
+	container := strings.Split(p.Name(), "/")[1]
+	cred, err := azblob.NewSharedKeyCredential(account, key)
+	require.NoError(t, err)
+	from, until := time.Now().Add(-time.Hour).UTC().Truncate(time.Second), time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+	limited, err := sas.BlobSignatureValues{ContainerName: container, Version: "2020-12-06", StartTime: from, ExpiryTime: until,
+		Permissions: (&sas.ContainerPermissions{Read: true, List: true}).String()}.SignWithSharedKey(cred)
+	require.NoError(t, err)
+	whole := address + "/" + container + "?" + limited.Encode()
+	base, query, access, err := blob.ParseAccess(whole)
+	require.NoError(t, err)
+	assert.Equal(t, address, base)
+	assert.Equal(t, []string{"read", "list"}, access.Allows)
+	assert.Equal(t, container, access.Bucket)
+	assert.WithinDuration(t, until, access.Until, 0)
+	assert.WithinDuration(t, from, access.From, 0)
+	guest := connect(t, blob.Config{Address: base, SAS: secret.New(query), Bucket: access.Bucket})
+	buckets, err := guest.Buckets(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, container, buckets[0].Name)
+	q, err := guest.Open(container + "/masters/2026")
+	require.NoError(t, err)
+	assert.Equal(t, "heard", get(t, q, "a.wav", ""))
+	for e, err := range q.List(ctx, "", place.ListOptions{}) {
+		require.NoError(t, err)
+		assert.Equal(t, "a.wav", e.Key)
+	}
+	_, err = q.Write(ctx, "b.wav", strings.NewReader("no"), 2, place.WriteOptions{})
+	assert.Equal(t, place.Denied, place.KindOf(err), "%v", err)
+	assert.NotContains(t, fmt.Sprint(err), limited.Signature())
+	assert.NotEmpty(t, place.Lacks(q, place.Links))
+
+	all, err := sas.AccountSignatureValues{Version: "2020-12-06", ExpiryTime: until, ResourceTypes: "sco", Permissions: "rwdlacup"}.SignWithSharedKey(cred)
+	require.NoError(t, err)
+	base, query, access, err = blob.ParseAccess(address + "?" + all.Encode())
+	require.NoError(t, err)
+	assert.Empty(t, access.Bucket)
+	assert.Contains(t, access.Allows, "write")
+	trusted := fresh(t, connect(t, blob.Config{Address: base, SAS: secret.New(query)}))
+	put(t, trusted, "c.wav", "yes")
+	assert.Equal(t, "yes", get(t, trusted, "c.wav", ""))
+
+	late, err := sas.BlobSignatureValues{ContainerName: container, Version: "2020-12-06", ExpiryTime: from, Permissions: "rl"}.SignWithSharedKey(cred)
+	require.NoError(t, err)
+	_, _, err = connect2(t, base, late.Encode(), container).Read(ctx, "a.wav", place.ReadOptions{})
+	assert.Equal(t, place.BadLogin, place.KindOf(err), "%v", err)
+}
+
+func connect2(t *testing.T, address, query, container string) place.Place {
+	p, err := connect(t, blob.Config{Address: address, SAS: secret.New(query)}).Open(container)
+	require.NoError(t, err)
+	return p
+}
+
+func TestSignedAccess(t *testing.T) { checkAccess(t, start(t), "marsh", key) }
 
 // Each way to be turned away is told apart, in words, and without the key.
 func TestRefusals(t *testing.T) {
-	ctx, addr := context.Background(), start(t)
+	addr := start(t)
 	for _, c := range []struct {
 		cfg  blob.Config
 		kind place.ErrorKind

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"lumtra/core/place/blob"
+	"lumtra/core/place/placetest"
 	"lumtra/core/secret"
 )
 
@@ -15,5 +16,9 @@ func TestInterop(t *testing.T) {
 	if addr == "" {
 		return
 	}
-	conform(t, connect(t, blob.Config{Address: addr, Account: os.Getenv("LUMTRA_INTEROP_BLOB_ACCOUNT"), Key: secret.New(os.Getenv("LUMTRA_INTEROP_BLOB_KEY"))}))
+	account, key := os.Getenv("LUMTRA_INTEROP_BLOB_ACCOUNT"), os.Getenv("LUMTRA_INTEROP_BLOB_KEY")
+	store := connect(t, blob.Config{Address: addr, Account: account, Key: secret.New(key)})
+	conform(t, store, placetest.Options{})
+	t.Run("snapshots", func(t *testing.T) { checkSnapshots(t, fresh(t, store)) })
+	t.Run("signed access", func(t *testing.T) { checkAccess(t, addr, account, key) })
 }

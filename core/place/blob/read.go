@@ -107,6 +107,7 @@ func itemEntry(item *container.BlobItem) object.Entry {
 		if pr.AccessTier != nil && !deref(pr.AccessTierInferred) {
 			e.Class = string(*pr.AccessTier)
 		}
+		e.Archive = archive(string(deref(pr.AccessTier)), string(deref(pr.ArchiveStatus)))
 		if len(pr.ContentMD5) > 0 {
 			e.Sums = []object.Sum{{Kind: object.MD5, Value: string(pr.ContentMD5)}}
 		}
@@ -131,6 +132,7 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	if out.AccessTier != nil && !deref(out.AccessTierInferred) {
 		e.Class = *out.AccessTier
 	}
+	e.Archive = archive(deref(out.AccessTier), deref(out.ArchiveStatus))
 	describe(&e, out.Metadata, out.ContentMD5)
 	return e, nil
 }

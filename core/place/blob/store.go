@@ -34,6 +34,8 @@ type Config struct {
 	// are anonymous.
 	Account  string
 	Key, SAS secret.Text
+	// Bucket is the only container a signed access opens; "" means the account.
+	Bucket string
 	// CAFile names a PEM file with the authority that signed the store's
 	// certificate, when it is not a public one.
 	CAFile string
@@ -104,55 +106,14 @@ func (s *Store) Open(path string) (place.Place, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Place{store: s, client: s.svc.NewContainerClient(bucket), prefix: prefix, name: name}, nil
-}
-
-// Buckets lists the account's containers (List Containers).
-func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
-	var found []place.Bucket
-	for pages := s.svc.NewListContainersPager(nil); pages.More(); {
-		page, err := pages.NextPage(ctx)
-		if err != nil {
-			return found, failure(ctx, s.cfg.Name, "list containers", "", err)
-		}
-		for _, c := range page.ContainerItems {
-			b := place.Bucket{Name: deref(c.Name)}
-			if c.Properties != nil {
-				b.Made = deref(c.Properties.LastModified)
-			}
-			found = append(found, b)
-		}
-	}
-	return found, nil
-}
-
-// MakeBucket makes a container (Create Container).
-func (s *Store) MakeBucket(ctx context.Context, name string) error {
-	_, err := s.svc.CreateContainer(ctx, name, nil)
-	return failure(ctx, s.cfg.Name, "make container", name, err)
-}
-
-// RemoveBucket removes a container and all that is in it, so it refuses one
-// that is not empty (Delete Container).
-func (s *Store) RemoveBucket(ctx context.Context, name string) error {
-	p, err := s.Open(name)
-	if err != nil {
-		return err
-	}
-	for _, err := range p.List(ctx, "", place.ListOptions{}) {
-		if err == nil {
-			err = place.NewError(s.cfg.Name, "remove container", name, place.Exists, errors.New("it is not empty"))
-		}
-		return err
-	}
-	_, err = s.svc.DeleteContainer(ctx, name, nil)
-	return failure(ctx, s.cfg.Name, "remove container", name, err)
+	return &Place{store: s, client: s.svc.NewContainerClient(bucket), bucket: bucket, prefix: prefix, name: name}, nil
 }
 
 // Place is a container, or a prefix in it.
 type Place struct {
 	store  *Store
 	client *container.Client
+	bucket string
 	prefix string // "" or ending in "/"
 	name   string
 }
@@ -247,6 +208,10 @@ func errorKind(status int, code bloberror.Code) place.ErrorKind {
 		return place.TooLarge
 	case bloberror.InvalidResourceName, bloberror.InvalidURI, "OutOfRangeInput":
 		return place.BadName
+	case bloberror.BlobArchived, bloberror.BlobBeingRehydrated:
+		return place.Archived
+	case bloberror.AuthorizationPermissionMismatch, bloberror.AuthorizationFailure, bloberror.InsufficientAccountPermissions:
+		return place.Denied
 	case bloberror.ServerBusy:
 		return place.Throttled
 	case bloberror.InvalidBlockList, bloberror.InvalidXMLDocument:
@@ -259,6 +224,9 @@ func (p *Place) blob(ref object.Ref) (*blob.Client, error) {
 	c := p.client.NewBlobClient(p.prefix + ref.Key)
 	if ref.Version == "" {
 		return c, nil
+	}
+	if at, ok := strings.CutPrefix(ref.Version, snapshotMark); ok {
+		return c.WithSnapshot(at)
 	}
 	return c.WithVersionID(ref.Version)
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"math/rand/v2"
+	"net/http"
 	"slices"
 	"strings"
 	"testing"
@@ -30,6 +31,16 @@ type Options struct {
 	// ImplicitUploads is set where an upload is nothing but its parts, so that
 	// a part of an upload nobody began is none the worse.
 	ImplicitUploads bool
+	// Versioned, when not nil, gives an empty place that keeps versions.
+	Versioned func(t *testing.T) place.Place
+	// NoTags is set where tags are not kept, NoMetadataCopy where metadata
+	// cannot be changed afterwards.
+	NoTags, NoMetadataCopy bool
+	// Client, when not nil, is what links are tried with.
+	Client http.RoundTripper
+	// ColdClass is a class that must be restored before it is read, "" where
+	// the server has none.
+	ColdClass string
 	// NoConditions is set where conditional writes are not honoured.
 	NoConditions bool
 }
@@ -51,6 +62,13 @@ func Run(t *testing.T, open func(t *testing.T) place.Place, opts Options) {
 		{"parts", s.parts},
 		{"server copy", s.serverCopy},
 		{"errors", s.errors},
+		{"versions", s.versions},
+		{"tags", s.tags},
+		{"metadata", s.metadata},
+		{"links", s.links},
+		{"cold", s.cold},
+		{"folders", s.folders},
+		{"move", s.move},
 		{"hostile names", s.hostileNames},
 		{"model", s.model},
 	} {

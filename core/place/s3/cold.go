@@ -21,7 +21,6 @@ import (
 // newSDK makes the SDK's client over the same connections, with its retries
 // switched off: one call is one request.
 func (s *Store) newSDK() *s3.Client {
-	provider := aws.CredentialsProviderFunc(func(context.Context) (aws.Credentials, error) { return s.creds, nil })
 	base := s.base.String()
 	return s3.New(s3.Options{
 		BaseEndpoint: &base,
@@ -32,10 +31,8 @@ func (s *Store) newSDK() *s3.Client {
 		// Options made by hand get no checksum unless asked to.
 		RequestChecksumCalculation: aws.RequestChecksumCalculationWhenRequired,
 	}, func(o *s3.Options) {
-		if s.creds.AccessKeyID == "" {
+		if o.Credentials = s.creds; s.creds == nil {
 			o.Credentials = aws.AnonymousCredentials{}
-		} else {
-			o.Credentials = provider
 		}
 	})
 }
@@ -73,44 +70,6 @@ func sdkError(ctx context.Context, name, op, key string, err error) error {
 
 func (p *Place) sdkError(ctx context.Context, op, key string, err error) error {
 	return sdkError(ctx, p.name, op, key, err)
-}
-
-// Buckets lists the account's buckets (ListBuckets).
-func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
-	var found []place.Bucket
-	pages := s3.NewListBucketsPaginator(s.sdk, &s3.ListBucketsInput{})
-	for pages.HasMorePages() {
-		out, err := pages.NextPage(ctx)
-		if err != nil {
-			return found, sdkError(ctx, s.cfg.Name, "list buckets", "", err)
-		}
-		for _, b := range out.Buckets {
-			found = append(found, place.Bucket{Name: aws.ToString(b.Name), Made: aws.ToTime(b.CreationDate)})
-		}
-	}
-	return found, nil
-}
-
-// MakeBucket makes a bucket in the endpoint's region (CreateBucket). One that
-// is there already is [place.Exists].
-func (s *Store) MakeBucket(ctx context.Context, name string) error {
-	in := &s3.CreateBucketInput{Bucket: &name}
-	if s.cfg.Region != "us-east-1" { // which must not be named, says the reference
-		in.CreateBucketConfiguration = &types.CreateBucketConfiguration{LocationConstraint: types.BucketLocationConstraint(s.cfg.Region)}
-	}
-	_, err := s.sdk.CreateBucket(ctx, in)
-	err = sdkError(ctx, s.cfg.Name, "make bucket", name, err)
-	var e *place.Error
-	if errors.As(err, &e) && strings.HasPrefix(e.Code, "BucketAlready") {
-		e.Kind = place.Exists
-	}
-	return err
-}
-
-// RemoveBucket removes an empty bucket (DeleteBucket).
-func (s *Store) RemoveBucket(ctx context.Context, name string) error {
-	_, err := s.sdk.DeleteBucket(ctx, &s3.DeleteBucketInput{Bucket: &name})
-	return sdkError(ctx, s.cfg.Name, "remove bucket", name, err)
 }
 
 // Remove deletes up to a thousand keys a request (DeleteObjects). In a bucket
@@ -213,7 +172,7 @@ func (p *Place) removeBatch(ctx context.Context, refs []object.Ref, batch []int,
 // CanCopyFrom tells whether from is a place in the same account of the same store.
 func (p *Place) CanCopyFrom(from place.Place) bool {
 	src, ok := from.(*Place)
-	return ok && src.store.base == p.store.base && src.store.creds.AccessKeyID == p.store.creds.AccessKeyID
+	return ok && (src.store == p.store || src.store.base == p.store.base && src.store.cfg.AccessKey != "" && src.store.cfg.AccessKey == p.store.cfg.AccessKey)
 }
 
 // CopyFrom copies inside the store (CopyObject: up to 5 GiB).

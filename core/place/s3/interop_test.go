@@ -24,7 +24,8 @@ func TestInterop(t *testing.T) {
 		AccessKey: os.Getenv("LUMTRA_INTEROP_ACCESS"), Secret: secret.New(os.Getenv("LUMTRA_INTEROP_SECRET"))})
 	require.NoError(t, err)
 	defer store.Close()
-	placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, placetest.Options{Mangles: fileNames})
+	placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, placetest.Options{Mangles: fileNames,
+		Versioned: func(t *testing.T) place.Place { return keeping(t, store) }})
 }
 
 // fileNames tells keys that a server which keeps objects as files cannot hold

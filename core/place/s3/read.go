@@ -117,6 +117,7 @@ func headerEntry(key string, h http.Header) object.Entry {
 			e.Mode = modeOf(mode)
 		}
 	}
+	archive(&e, h)
 	for kind, name := range sumHeaders {
 		// A sum over part sums ends in "-N" and fails to parse: it is not one
 		// of the content.

@@ -54,7 +54,8 @@ func (p *Place) do(ctx context.Context, r request) (*http.Response, error) {
 	return resp, nil
 }
 
-func (p *Place) build(ctx context.Context, r request) (*http.Request, error) {
+// address makes the unsigned request.
+func (p *Place) address(ctx context.Context, r request) *http.Request {
 	s := p.store
 	u := s.base
 	path := "/"
@@ -80,15 +81,20 @@ func (p *Place) build(ctx context.Context, r request) (*http.Request, error) {
 	} else if r.method == http.MethodPut {
 		req.Body = http.NoBody
 	}
-	req = req.WithContext(ctx)
+	return req.WithContext(ctx)
+}
+
+func (p *Place) build(ctx context.Context, r request) (*http.Request, error) {
+	s, req := p.store, p.address(ctx, r)
 	if r.payload == "" {
 		r.payload = emptySHA256
 	}
 	req.Header.Set("X-Amz-Content-Sha256", r.payload)
-	if s.creds.AccessKeyID == "" {
-		return req, nil
+	creds, err := s.credentials(ctx)
+	if err != nil || creds.AccessKeyID == "" {
+		return req, err
 	}
-	return req, s.signer.SignHTTP(ctx, s.creds, req, r.payload, "s3", s.cfg.Region, time.Now().UTC())
+	return req, s.signer.SignHTTP(ctx, creds, req, r.payload, "s3", s.cfg.Region, time.Now().UTC())
 }
 
 // escapePath percent-encodes every byte but unreserved ones and "/" (RFC 3986,
@@ -203,6 +209,8 @@ func errorKind(status int, code string) place.ErrorKind {
 		return place.Corrupt
 	case "SlowDown", "TooManyRequests", "RequestLimitExceeded":
 		return place.Throttled
+	case "InvalidObjectState":
+		return place.Archived
 	case "EntityTooLarge":
 		return place.TooLarge
 	case "KeyTooLongError", "InvalidURI":

@@ -5,11 +5,13 @@ import (
 	"encoding/pem"
 	"fmt"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,6 +21,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/place/placetest"
 	"lumtra/core/place/s3"
+	"lumtra/core/place/wire"
 	"lumtra/core/secret"
 	"lumtra/standin"
 )
@@ -53,6 +56,21 @@ func newStore(t *testing.T, cfg s3.Config) *s3.Store {
 
 var serial atomic.Int64
 
+// keeping opens a place in a new bucket that keeps versions, and reads back
+// that it does.
+func keeping(t *testing.T, store *s3.Store) place.Place {
+	p := fresh(t, store, "kept")
+	name := fmt.Sprintf("bucket-%d", serial.Load())
+	is, err := store.Versioning(ctx, name)
+	require.NoError(t, err)
+	assert.Equal(t, place.VersioningOff, is)
+	require.NoError(t, store.SetVersioning(ctx, name, true))
+	is, err = store.Versioning(ctx, name)
+	require.NoError(t, err)
+	assert.Equal(t, place.VersioningOn, is)
+	return p
+}
+
 // fresh opens a place in a new bucket, behind a prefix.
 func fresh(t *testing.T, store *s3.Store, prefix string) place.Place {
 	name := fmt.Sprintf("bucket-%d", serial.Add(1))
@@ -70,10 +88,11 @@ func TestConformance(t *testing.T) {
 		"session token": {AccessKey: "guest", Secret: secret.New("mudflat"), Token: secret.New("for-today")},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, addr := startStandIn(t, standin.Config{})
+			_, addr := startStandIn(t, standin.Config{RestoreTakes: 300 * time.Millisecond})
 			cfg.Address = addr
 			store := newStore(t, cfg)
-			placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, placetest.Options{})
+			placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, placetest.Options{ColdClass: "GLACIER",
+				Versioned: func(t *testing.T) place.Place { return keeping(t, store) }})
 		})
 	}
 }
@@ -95,7 +114,14 @@ func TestConformanceTLSVirtualHost(t *testing.T) {
 	placetest.Run(t, func(t *testing.T) place.Place {
 		// The certificate is for *.example.com only one level down.
 		return fresh(t, store, "")
-	}, placetest.Options{})
+	}, placetest.Options{Client: tlsClient(t, ca, dial)})
+}
+
+func tlsClient(t *testing.T, ca string, dial wire.Dial) http.RoundTripper {
+	client, err := wire.NewTransport(ca, dial)
+	require.NoError(t, err)
+	t.Cleanup(client.CloseIdleConnections)
+	return client
 }
 
 // Each way to be turned away is told apart, in words.

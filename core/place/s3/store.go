@@ -1,6 +1,7 @@
 package s3
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -33,6 +34,12 @@ type Config struct {
 	// requests go unsigned; Token is for temporary credentials.
 	AccessKey     string
 	Secret, Token secret.Text
+	// Credentials, when not nil, is asked for them in place of the three, each
+	// time they are needed; it keeps what it has while that is good. See
+	// [SharedCredentials].
+	Credentials aws.CredentialsProvider
+	// Bucket is the only one the credentials open; "" means the account.
+	Bucket string
 	// CAFile names a PEM file with the authority that signed the store's
 	// certificate, when it is not a public one.
 	CAFile string
@@ -50,7 +57,7 @@ type Store struct {
 	signBodies bool
 	http       *http.Client
 	signer     *v4.Signer
-	creds      aws.Credentials
+	creds      aws.CredentialsProvider // nil without any
 	sdk        *s3.Client
 }
 
@@ -87,7 +94,11 @@ func NewStore(cfg Config) (*Store, error) {
 		base:   url.URL{Scheme: base.Scheme, Host: base.Host},
 		http:   &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 		signer: v4.NewSigner(func(o *v4.SignerOptions) { o.DisableURIPathEscaping = true }),
-		creds:  aws.Credentials{AccessKeyID: cfg.AccessKey, SecretAccessKey: cfg.Secret.Reveal(), SessionToken: cfg.Token.Reveal()},
+		creds:  cfg.Credentials,
+	}
+	if s.creds == nil && cfg.AccessKey != "" {
+		fixed := aws.Credentials{AccessKeyID: cfg.AccessKey, SecretAccessKey: cfg.Secret.Reveal(), SessionToken: cfg.Token.Reveal()}
+		s.creds = aws.CredentialsProviderFunc(func(context.Context) (aws.Credentials, error) { return fixed, nil })
 	}
 	if cfg.SignBodies != nil {
 		s.signBodies = *cfg.SignBodies
@@ -97,6 +108,18 @@ func NewStore(cfg Config) (*Store, error) {
 	}
 	s.sdk = s.newSDK()
 	return s, nil
+}
+
+// credentials are those to sign with now; empty ones mean not to sign.
+func (s *Store) credentials(ctx context.Context) (aws.Credentials, error) {
+	if s.creds == nil {
+		return aws.Credentials{}, nil
+	}
+	creds, err := s.creds.Retrieve(ctx)
+	if err != nil {
+		err = place.NewError(s.cfg.Name, "sign", "", place.BadLogin, errors.New("the credentials could not be had: "+err.Error()))
+	}
+	return creds, err
 }
 
 // Name is the endpoint's label.

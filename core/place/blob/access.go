@@ -1,0 +1,84 @@
+package blob
+
+import (
+	"errors"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// Access is what a signed access says of itself, without its signature.
+type Access struct {
+	// Bucket is the one container it opens, "" for the account; Blob the one
+	// blob, "" for all.
+	Bucket, Blob string
+	// Allows are its permissions in words.
+	Allows []string
+	// From and Until bound its validity; zero where it does not say.
+	From, Until time.Time
+	// Policy names a policy of the container that has the rest.
+	Policy string
+}
+
+var permissions = []struct {
+	letter rune
+	word   string
+}{{'r', "read"}, {'l', "list"}, {'w', "write"}, {'c', "create"}, {'a', "append"}, {'d', "remove"}, {'x', "remove versions"}, {'y', "remove for good"},
+	{'t', "tags"}, {'f', "find by tags"}, {'m', "move"}, {'e', "execute"}, {'i', "hold"}, {'u', "update"}, {'p', "process"}}
+
+// ParseAccess takes a signed address apart: the account's address, the query
+// that is the secret, and what the query says of itself ("Create a service
+// SAS", "Create an account SAS"). The error never holds the signature.
+func ParseAccess(address string) (base, query string, access Access, err error) {
+	u, err := url.Parse(strings.TrimSpace(address))
+	if err != nil || u.Host == "" {
+		return "", "", access, errors.New("this is not an address with a signature")
+	}
+	segments := strings.SplitN(strings.Trim(u.Path, "/"), "/", 3)
+	base = u.Scheme + "://" + u.Host
+	if hasAccountInPath(u.Hostname()) && segments[0] != "" {
+		base += "/" + segments[0]
+		segments = segments[1:]
+	}
+	if len(segments) > 0 {
+		access.Bucket = segments[0]
+		access.Blob = strings.Join(segments[1:], "/")
+	}
+	access.read(u.Query())
+	if u.Query().Get("sig") == "" {
+		return "", "", access, errors.New("the address has no signature (sig=…): copy all of it")
+	}
+	return base, u.RawQuery, access, nil
+}
+
+// ReadAccess reads what a signed access, the query of a signed address, says of
+// itself.
+func ReadAccess(query string) (access Access) {
+	if values, err := url.ParseQuery(strings.TrimPrefix(query, "?")); err == nil {
+		access.read(values)
+	}
+	return access
+}
+
+// hasAccountInPath tells addresses of servers without a name for each account.
+func hasAccountInPath(host string) bool {
+	return net.ParseIP(host) != nil || !strings.Contains(host, ".")
+}
+
+func (a *Access) read(q url.Values) {
+	for _, p := range permissions {
+		if strings.ContainsRune(q.Get("sp"), p.letter) {
+			a.Allows = append(a.Allows, p.word)
+		}
+	}
+	for name, at := range map[string]*time.Time{"st": &a.From, "se": &a.Until} {
+		for _, form := range []string{time.RFC3339Nano, "2006-01-02T15:04Z", time.DateOnly} {
+			if when, err := time.Parse(form, q.Get(name)); err == nil {
+				*at = when
+				break
+			}
+		}
+	}
+	a.Policy = q.Get("si")
+}

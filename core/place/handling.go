@@ -1,0 +1,145 @@
+package place
+
+import (
+	"context"
+	"iter"
+	"time"
+
+	"lumtra/core/object"
+)
+
+// Optional abilities to look at and handle single objects. What a place lacks
+// is found out by [Lacks], which also has the words for why.
+
+// Versioned keeps older versions of objects, or can bring removed ones back.
+type Versioned interface {
+	// Versions lists every version below the prefix, delete markers and
+	// removed content included: in byte order of keys, newest first within one.
+	Versions(ctx context.Context, prefix string) iter.Seq2[object.Entry, error]
+	// Undelete makes the newest content of a removed object the current one
+	// again. An object that is not removed is no error.
+	Undelete(ctx context.Context, key string) error
+}
+
+// Tagger keeps tags with objects, apart from their metadata.
+type Tagger interface {
+	Tags(ctx context.Context, ref object.Ref) (map[string]string, error)
+	// SetTags replaces all tags; an empty map removes them.
+	SetTags(ctx context.Context, ref object.Ref, tags map[string]string) error
+}
+
+// MetadataWriter changes an object's metadata and leaves its content alone.
+type MetadataWriter interface {
+	// SetMetadata changes what the change names, on the current version, and
+	// only while the object has ref.IfMark when that is not "".
+	SetMetadata(ctx context.Context, ref object.Ref, change MetadataChange) (object.Entry, error)
+}
+
+// MetadataChange is a change to apply to one or many objects.
+type MetadataChange struct {
+	// Set gives names a value; Drop removes names. Others stay.
+	Set  map[string]string
+	Drop []string
+	// ContentType replaces the media type unless it is "".
+	ContentType string
+}
+
+// Apply makes the metadata that follow from the change. The old map is not
+// touched.
+func (c MetadataChange) Apply(old map[string]string) map[string]string {
+	now := make(map[string]string, len(old)+len(c.Set))
+	for name, value := range old {
+		now[name] = value
+	}
+	for _, name := range c.Drop {
+		delete(now, name)
+	}
+	for name, value := range c.Set {
+		now[name] = value
+	}
+	return now
+}
+
+// Linker makes addresses by which one object can be read without credentials.
+type Linker interface {
+	// Link returns an address that works until valid has passed. It is as good
+	// as a key to the object, and made without asking the store.
+	Link(ctx context.Context, ref object.Ref, valid time.Duration) (string, error)
+}
+
+// Restorer brings objects of cold classes back within reach.
+type Restorer interface {
+	// Restore asks for a readable copy for so many days. It returns at once;
+	// [Place.Stat] tells how far it is. Asking again is no error.
+	Restore(ctx context.Context, ref object.Ref, days int) error
+}
+
+// FolderMaker has folders that can be empty.
+type FolderMaker interface {
+	// MakeFolder makes the folder key, which ends in "/".
+	MakeFolder(ctx context.Context, key string) error
+	// RemoveFolder removes an empty folder; one that is not there is no error.
+	RemoveFolder(ctx context.Context, key string) error
+}
+
+// Mover gives an object another key without copying it.
+type Mover interface {
+	// Move moves src to key, which must be free: else the error is [Exists].
+	Move(ctx context.Context, src object.Ref, key string) (object.Entry, error)
+}
+
+// Skill names an optional ability, for [Lacks].
+type Skill string
+
+// The skills of places that not all have.
+const (
+	Versions Skill = "versions"
+	Tags     Skill = "tags"
+	Metadata Skill = "metadata"
+	Links    Skill = "signed links"
+	Restores Skill = "restoring cold objects"
+	Parts    Skill = "uploads in parts"
+	Folders  Skill = "empty folders"
+)
+
+// Limited is a place that has a method but, as it is set up, cannot use it.
+type Limited interface {
+	// Lacks says why the skill cannot be used, "" when it can.
+	Lacks(skill Skill) string
+}
+
+// Lacks says why p cannot do what skill names, in words to show beside it; ""
+// when it can.
+func Lacks(p Place, skill Skill) string {
+	has, why := false, ""
+	switch skill {
+	case Versions:
+		_, has = p.(Versioned)
+		why = "this kind of place keeps no older versions"
+	case Tags:
+		_, has = p.(Tagger)
+		why = "this kind of place has no tags"
+	case Metadata:
+		_, has = p.(MetadataWriter)
+		why = "this kind of place has no metadata to change"
+	case Links:
+		_, has = p.(Linker)
+		why = "this kind of place has no signed links"
+	case Restores:
+		_, has = p.(Restorer)
+		why = "this kind of place has no cold classes"
+	case Parts:
+		_, has = p.(PartWriter)
+		why = "this kind of place has no uploads in parts"
+	case Folders:
+		_, has = p.(FolderMaker)
+		why = "folders here are parts of names: they come with the first object in them"
+	}
+	if !has {
+		return why
+	}
+	if l, ok := p.(Limited); ok {
+		return l.Lacks(skill)
+	}
+	return ""
+}

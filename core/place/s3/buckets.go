@@ -1,0 +1,107 @@
+package s3
+
+import (
+	"context"
+	"errors"
+	"net"
+	"regexp"
+	"strings"
+
+	"github.com/aws/aws-sdk-go-v2/aws"
+	"github.com/aws/aws-sdk-go-v2/service/s3"
+	"github.com/aws/aws-sdk-go-v2/service/s3/types"
+
+	"lumtra/core/place"
+)
+
+// Buckets lists the account's buckets (ListBuckets).
+func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
+	if s.cfg.Bucket != "" {
+		return []place.Bucket{{Name: s.cfg.Bucket}}, nil
+	}
+	var found []place.Bucket
+	pages := s3.NewListBucketsPaginator(s.sdk, &s3.ListBucketsInput{})
+	for pages.HasMorePages() {
+		out, err := pages.NextPage(ctx)
+		if err != nil {
+			return found, sdkError(ctx, s.cfg.Name, "list buckets", "", err)
+		}
+		for _, b := range out.Buckets {
+			found = append(found, place.Bucket{Name: aws.ToString(b.Name), Made: aws.ToTime(b.CreationDate)})
+		}
+	}
+	return found, nil
+}
+
+// MakeBucket makes a bucket in the endpoint's region (CreateBucket). One that
+// is there already is [place.Exists].
+func (s *Store) MakeBucket(ctx context.Context, name string) error {
+	in := &s3.CreateBucketInput{Bucket: &name}
+	if s.cfg.Region != "us-east-1" { // which must not be named, says the reference
+		in.CreateBucketConfiguration = &types.CreateBucketConfiguration{LocationConstraint: types.BucketLocationConstraint(s.cfg.Region)}
+	}
+	_, err := s.sdk.CreateBucket(ctx, in)
+	err = sdkError(ctx, s.cfg.Name, "make bucket", name, err)
+	var e *place.Error
+	if errors.As(err, &e) && strings.HasPrefix(e.Code, "BucketAlready") {
+		e.Kind = place.Exists
+	}
+	return err
+}
+
+// RemoveBucket removes an empty bucket (DeleteBucket).
+func (s *Store) RemoveBucket(ctx context.Context, name string) error {
+	_, err := s.sdk.DeleteBucket(ctx, &s3.DeleteBucketInput{Bucket: &name})
+	return sdkError(ctx, s.cfg.Name, "remove bucket", name, err)
+}
+
+var bucketName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*[a-z0-9]$`)
+
+// CheckBucketName holds a name against "Bucket naming rules" of the API's
+// user guide.
+func (s *Store) CheckBucketName(name string) error {
+	why := ""
+	switch {
+	case len(name) < 3 || len(name) > 63:
+		why = "a bucket's name has 3 to 63 characters"
+	case !bucketName.MatchString(name):
+		why = "a bucket's name has lower-case letters, digits, dots and hyphens, with a letter or digit at both ends"
+	case strings.Contains(name, "..") || strings.Contains(name, ".-") || strings.Contains(name, "-."):
+		why = "dots in a bucket's name stand between letters or digits"
+	case net.ParseIP(name) != nil:
+		why = "a bucket's name must not look like an IP address"
+	case strings.HasPrefix(name, "xn--") || strings.HasPrefix(name, "sthree-") || strings.HasSuffix(name, "-s3alias") || strings.HasSuffix(name, "--ol-s3"):
+		why = "this beginning or ending is reserved by the API"
+	default:
+		return nil
+	}
+	return place.NewError(s.cfg.Name, "make bucket", name, place.BadName, errors.New(why))
+}
+
+var _ place.VersioningSwitch = (*Store)(nil)
+
+// Versioning asks for the bucket's state (GetBucketVersioning).
+func (s *Store) Versioning(ctx context.Context, bucket string) (place.Versioning, error) {
+	out, err := s.sdk.GetBucketVersioning(ctx, &s3.GetBucketVersioningInput{Bucket: &bucket})
+	if err != nil {
+		return "", sdkError(ctx, s.cfg.Name, "read versioning", bucket, err)
+	}
+	switch out.Status {
+	case types.BucketVersioningStatusEnabled:
+		return place.VersioningOn, nil
+	case types.BucketVersioningStatusSuspended:
+		return place.VersioningSuspended, nil
+	}
+	return place.VersioningOff, nil
+}
+
+// SetVersioning switches versioning on or suspends it (PutBucketVersioning).
+func (s *Store) SetVersioning(ctx context.Context, bucket string, on bool) error {
+	status := types.BucketVersioningStatusSuspended
+	if on {
+		status = types.BucketVersioningStatusEnabled
+	}
+	_, err := s.sdk.PutBucketVersioning(ctx, &s3.PutBucketVersioningInput{Bucket: &bucket,
+		ChecksumAlgorithm: types.ChecksumAlgorithmCrc32, VersioningConfiguration: &types.VersioningConfiguration{Status: status}})
+	return sdkError(ctx, s.cfg.Name, "set versioning", bucket, err)
+}
