@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -177,11 +178,11 @@ func checkAccess(t *testing.T, address, account, key string) {
 
 	late, err := sas.BlobSignatureValues{ContainerName: container, Version: "2020-12-06", ExpiryTime: from, Permissions: "rl"}.SignWithSharedKey(cred)
 	require.NoError(t, err)
-	_, _, err = connect2(t, base, late.Encode(), container).Read(ctx, "a.wav", place.ReadOptions{})
-	assert.Equal(t, place.BadLogin, place.KindOf(err), "%v", err)
+	_, _, err = openAccess(t, base, late.Encode(), container).Read(ctx, "a.wav", place.ReadOptions{})
+	assert.ErrorIs(t, err, fs.ErrPermission, "servers differ in whether that is a bad login")
 }
 
-func connect2(t *testing.T, address, query, container string) place.Place {
+func openAccess(t *testing.T, address, query, container string) place.Place {
 	p, err := connect(t, blob.Config{Address: address, SAS: secret.New(query)}).Open(container)
 	require.NoError(t, err)
 	return p

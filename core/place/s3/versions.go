@@ -35,15 +35,15 @@ func (p *Place) Versions(ctx context.Context, prefix string) iter.Seq2[object.En
 				return
 			}
 			// The markers come encoded like the keys, and must go back plain.
-			key := plain(aws.ToString(out.NextKeyMarker))
+			key := plain(out, aws.ToString(out.NextKeyMarker))
 			in.KeyMarker, in.VersionIdMarker = &key, out.NextVersionIdMarker
 		}
 	}
 }
 
-// plain undoes the encoding a listing was asked for.
-func plain(key string) string {
-	if s, err := url.QueryUnescape(key); err == nil {
+// plain undoes the encoding a listing was asked for, if it says that it has it.
+func plain(out *s3.ListObjectVersionsOutput, key string) string {
+	if s, err := url.QueryUnescape(key); err == nil && out.EncodingType == types.EncodingTypeUrl {
 		return s
 	}
 	return key
@@ -53,7 +53,7 @@ func plain(key string) string {
 func (p *Place) versionPage(out *s3.ListObjectVersionsOutput) []object.Entry {
 	var versions, markers []object.Entry
 	entry := func(key, id *string, latest *bool, when *time.Time) object.Entry {
-		return object.Entry{Key: strings.TrimPrefix(plain(aws.ToString(key)), p.prefix), Version: aws.ToString(id), Latest: aws.ToBool(latest), Modified: aws.ToTime(when)}
+		return object.Entry{Key: strings.TrimPrefix(plain(out, aws.ToString(key)), p.prefix), Version: aws.ToString(id), Latest: aws.ToBool(latest), Modified: aws.ToTime(when)}
 	}
 	for _, v := range out.Versions {
 		e := entry(v.Key, v.VersionId, v.IsLatest, v.LastModified)
