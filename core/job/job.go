@@ -65,9 +65,12 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 			return d.wrong(fmt.Sprintf("%s is missing: a place such as \"studio/masters\"", side.name), side.name)
 		case e == nil:
 			return d.wrong(fmt.Sprintf("%s names the endpoint %q, which endpoints.toml does not have", side.name, end), side.name)
-		case e.Kind != KindFolder && path == "":
+		case e.HasBuckets() && path == "":
 			return d.wrong(fmt.Sprintf("%s names no bucket or container: write \"%s/bucket/path\"", side.name, end), side.name)
 		}
+	}
+	if end, _ := SplitPlace(j.Target); endpoints[end].Kind == KindList {
+		return d.wrong("target is a list of web addresses, which can only be read", "target")
 	}
 	from, to := strings.TrimRight(j.Source, "/")+"/", strings.TrimRight(j.Target, "/")+"/"
 	if strings.HasPrefix(from, to) || strings.HasPrefix(to, from) {

@@ -91,3 +91,35 @@ func TestEndpointMistakes(t *testing.T) {
 	_, err = job.LoadWorkspace(t.TempDir())
 	assert.ErrorContains(t, err, "endpoints.toml: cannot be read: no such file")
 }
+
+// Endpoints are added, changed, renamed and removed in the file, and what else
+// stands there stays.
+func TestEditEndpoints(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "endpoints.toml")
+	first := "# Ours.\ntitle = \"Marsh\"\n\n[endpoint.studio] # here\nkind = \"folder\"\npath = \"s\"\n\n# The far one.\n[endpoint.far]\nkind = \"folder\"\npath = \"f\"\n"
+	require.NoError(t, os.WriteFile(path, []byte(first), 0o644))
+	north := &job.Endpoint{Name: "north", Kind: job.KindS3, Address: "https://s3.example.org", Credential: "kept:north"}
+	require.NoError(t, job.SaveEndpoint(dir, "", north))
+	assert.ErrorContains(t, job.SaveEndpoint(dir, "", north), "already")
+	require.NoError(t, job.SaveEndpoint(dir, "studio", &job.Endpoint{Name: "studio-2", Kind: job.KindFolder, Path: "s2"}))
+	north.Region = "eu-north-1"
+	require.NoError(t, job.SaveEndpoint(dir, "north", north))
+	assert.Error(t, job.SaveEndpoint(dir, "north", &job.Endpoint{Name: "north", Kind: job.KindS3, Address: "no"}))
+	assert.Error(t, job.SaveEndpoint(dir, "nowhere", north))
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "# Ours.\ntitle = \"Marsh\"\n\n[endpoint.studio-2]")
+	assert.Contains(t, string(raw), "\n\n# The far one.\n[endpoint.far]")
+	file, err := job.LoadEndpoints(path, path)
+	require.NoError(t, err)
+	assert.Len(t, file.Endpoint, 3)
+	assert.Equal(t, "eu-north-1", file.Endpoint["north"].Region)
+	assert.Equal(t, "north", file.Endpoint["north"].Kept())
+	require.NoError(t, job.RemoveEndpoint(dir, "north"))
+	require.NoError(t, job.RemoveEndpoint(dir, "studio-2"))
+	assert.Error(t, job.RemoveEndpoint(dir, "north"))
+	raw, err = os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "# Ours.\ntitle = \"Marsh\"\n\n# The far one.\n[endpoint.far]\nkind = \"folder\"\npath = \"f\"\n", string(raw))
+}

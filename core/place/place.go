@@ -103,8 +103,10 @@ type WriteOptions struct {
 
 // Abilities are what a place can do, as facts to plan by.
 type Abilities struct {
-	// Protocol is "folder" or "S3 API".
+	// Protocol is what the place speaks: "folder", "S3 API", …
 	Protocol string
+	// ReadOnly tells that nothing can be written or removed.
+	ReadOnly bool
 	// MaxObject is the largest object in bytes, MaxWhole the largest that goes
 	// in one Write; 0 means no limit but the room there is.
 	MaxObject, MaxWhole int64

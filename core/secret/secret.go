@@ -1,6 +1,3 @@
-// Package secret keeps credentials out of sight. It holds the values only in
-// memory, in a type that never prints itself, and reads them from references
-// that store no secret: environment variables and files. It writes nothing.
 package secret
 
 import (

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestNeverShown(t *testing.T) {
@@ -32,4 +33,74 @@ func TestResolve(t *testing.T) {
 		_, err := Resolve(ref)
 		assert.Error(t, err, ref)
 	}
+}
+
+// What is kept comes back, to whoever has the key; the files give nothing away.
+func TestStore(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "secrets")
+	s := OpenStore(dir)
+	all, err := s.List()
+	require.NoError(t, err)
+	assert.Empty(t, all)
+	keep := func(label, secret string) {
+		require.NoError(t, s.Keep(Credential{Facts: Facts{Label: label, Kind: KeyPair, Name: "AKMARSH"}, Secret: New(secret), Token: New("token-of-" + secret)}))
+	}
+	keep("north", "godwit-and-knot")
+	keep("hill", "ring-ouzel")
+	keep("north", "whimbrel-on-passage") // rotated
+	assert.Error(t, s.Keep(Credential{Facts: Facts{Label: "No Good", Kind: KeyPair}, Secret: New("x")}))
+	assert.Error(t, s.Keep(Credential{Facts: Facts{Label: "x", Kind: "other"}, Secret: New("x")}))
+	check := func(s *Store) {
+		all, err := s.List()
+		require.NoError(t, err)
+		require.Len(t, all, 2)
+		assert.Equal(t, []string{"hill", "north"}, []string{all[0].Label, all[1].Label})
+		assert.Equal(t, New("whimbrel-on-passage").Fingerprint(), all[1].Fingerprint)
+		c, err := s.Get("north")
+		require.NoError(t, err)
+		assert.Equal(t, "whimbrel-on-passage", c.Secret.Reveal())
+		assert.Equal(t, "token-of-whimbrel-on-passage", c.Token.Reveal())
+		assert.Equal(t, "AKMARSH", c.Name)
+		_, err = s.Get("nowhere")
+		assert.ErrorIs(t, err, ErrNoCredential)
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+			info, err := d.Info()
+			require.NoError(t, err)
+			assert.Zero(t, info.Mode()&0o077, path)
+			if raw, err := os.ReadFile(path); err == nil {
+				for _, hidden := range []string{"godwit", "whimbrel", "ring-ouzel", "saltmarsh at dawn"} {
+					assert.NotContains(t, string(raw), hidden)
+				}
+			}
+			return nil
+		}))
+	}
+	check(s)
+	check(OpenStore(dir)) // another process, unattended
+
+	assert.Error(t, s.Relock(LockPassphrase, New("short"), ""))
+	require.NoError(t, s.Relock(LockPassphrase, New("saltmarsh at dawn"), ""))
+	check(s)
+	other := OpenStore(dir)
+	_, err = other.Get("north")
+	assert.ErrorIs(t, err, ErrLocked)
+	how, locked, err := other.HowLocked()
+	require.NoError(t, err)
+	assert.True(t, locked && how == LockPassphrase)
+	assert.ErrorIs(t, other.Unlock(New("saltmarsh at dusk")), ErrPassphrase)
+	require.NoError(t, other.Unlock(New("saltmarsh at dawn")))
+	check(other)
+	at := filepath.Join(t.TempDir(), "lumtra.key")
+	require.NoError(t, other.Relock(LockFile, Text{}, at))
+	check(OpenStore(dir))
+	assert.Error(t, other.Relock(LockFile, Text{}, at), "what is there is not overwritten")
+	require.NoError(t, other.Relock(LockFile, Text{}, ""))
+	assert.NoFileExists(t, at)
+	check(OpenStore(dir))
+	files, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, files, 3, "vault, lock and one key: old keys are gone")
+
+	require.NoError(t, s.Remove("hill"))
+	assert.ErrorIs(t, s.Remove("hill"), ErrNoCredential)
 }

@@ -30,11 +30,11 @@ const (
 )
 
 // List pages through the container (List Blobs). The API starts a listing at a
-// name only in its newest versions, so what lies before opts.After is read and
-// passed over.
+// name only in its newest versions, so what an older server gives from before
+// opts.After is passed over.
 func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
-		next := p.pages(prefix, opts.Shallow)
+		next := p.pages(prefix, opts)
 		for {
 			entries, more, err := next(ctx)
 			if err != nil {
@@ -55,10 +55,15 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 }
 
 // pages returns a function that fetches one page after the other.
-func (p *Place) pages(prefix string, shallow bool) func(context.Context) ([]object.Entry, bool, error) {
+func (p *Place) pages(prefix string, opts place.ListOptions) func(context.Context) ([]object.Entry, bool, error) {
 	all := p.prefix + prefix
-	if !shallow {
-		pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all})
+	var from *string
+	if opts.After != "" {
+		after := p.prefix + opts.After
+		from = &after
+	}
+	if !opts.Shallow {
+		pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all, StartFrom: from})
 		return func(ctx context.Context) (found []object.Entry, more bool, err error) {
 			page, err := pager.NextPage(ctx)
 			if err != nil {
@@ -70,7 +75,7 @@ func (p *Place) pages(prefix string, shallow bool) func(context.Context) ([]obje
 			return found, pager.More(), nil
 		}
 	}
-	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all})
+	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all, StartFrom: from})
 	return func(ctx context.Context) ([]object.Entry, bool, error) {
 		page, err := pager.NextPage(ctx)
 		if err != nil {

@@ -39,6 +39,8 @@ type Config struct {
 	// CAFile names a PEM file with the authority that signed the store's
 	// certificate, when it is not a public one.
 	CAFile string
+	// Proxy is as in [wire.Options].
+	Proxy string
 }
 
 // Store is an endpoint: an account, or what a signed access opens of it.
@@ -62,7 +64,7 @@ func NewStore(cfg Config) (*Store, error) {
 	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.RawQuery != "" {
 		return bad(fmt.Errorf("the address %q is not like https://account.host", cfg.Address))
 	}
-	transport, err := wire.NewTransport(cfg.CAFile, nil)
+	transport, err := wire.NewTransport(wire.Options{CAFile: cfg.CAFile, Proxy: cfg.Proxy})
 	if err != nil {
 		return bad(err)
 	}

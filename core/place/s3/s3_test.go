@@ -118,7 +118,7 @@ func TestConformanceTLSVirtualHost(t *testing.T) {
 }
 
 func tlsClient(t *testing.T, ca string, dial wire.Dial) http.RoundTripper {
-	client, err := wire.NewTransport(ca, dial)
+	client, err := wire.NewTransport(wire.Options{CAFile: ca, Dial: dial})
 	require.NoError(t, err)
 	t.Cleanup(client.CloseIdleConnections)
 	return client

@@ -43,6 +43,8 @@ type Config struct {
 	// CAFile names a PEM file with the authority that signed the store's
 	// certificate, when it is not a public one.
 	CAFile string
+	// Proxy is as in [wire.Options].
+	Proxy string
 	// SignBodies covers contents by the signature. nil means: where neither
 	// TLS protects the wire nor the store is on this machine.
 	SignBodies *bool
@@ -85,7 +87,7 @@ func NewStore(cfg Config) (*Store, error) {
 	if cfg.Region == "" {
 		cfg.Region = "us-east-1"
 	}
-	transport, err := wire.NewTransport(cfg.CAFile, cfg.Dial)
+	transport, err := wire.NewTransport(wire.Options{CAFile: cfg.CAFile, Proxy: cfg.Proxy, Dial: cfg.Dial})
 	if err != nil {
 		return bad(err)
 	}

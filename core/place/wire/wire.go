@@ -13,6 +13,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -24,15 +25,37 @@ import (
 // Dial opens a connection, as [net.Dialer.DialContext] does.
 type Dial func(ctx context.Context, network, addr string) (net.Conn, error)
 
-// NewTransport makes the connections of one endpoint. caFile names a PEM file
-// with the authority of its certificate, "" for the system's; dial, when not
-// nil, replaces the network's.
-func NewTransport(caFile string, dial Dial) (*http.Transport, error) {
+// Options are how an endpoint is reached.
+type Options struct {
+	// CAFile names a PEM file with the authority of its certificate, "" for the
+	// system's.
+	CAFile string
+	// Proxy is the address of a proxy, "none" for none whatever the
+	// environment says, "" for what it says (HTTPS_PROXY and the like).
+	Proxy string
+	// Dial, when not nil, replaces the network's dialer.
+	Dial Dial
+}
+
+// NewTransport makes the connections of one endpoint.
+func NewTransport(opts Options) (*http.Transport, error) {
+	dial, caFile, proxy := opts.Dial, opts.CAFile, http.ProxyFromEnvironment
+	switch opts.Proxy {
+	case "":
+	case "none":
+		proxy = nil
+	default:
+		u, err := url.Parse(opts.Proxy)
+		if err != nil || u.Host == "" {
+			return nil, errors.New("the proxy's address is not like http://host:port")
+		}
+		proxy = http.ProxyURL(u)
+	}
 	if dial == nil {
 		dial = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext
 	}
 	t := &http.Transport{
-		Proxy:       http.ProxyFromEnvironment,
+		Proxy:       proxy,
 		DialContext: dial,
 		// Many streams to one host are the normal case here.
 		MaxIdleConnsPerHost: 512,
