@@ -25,6 +25,7 @@ require (
 	github.com/tidwall/btree v1.8.2
 	github.com/zeebo/blake3 v0.2.4
 	go.uber.org/goleak v1.3.0
+	golang.org/x/image v0.47.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0

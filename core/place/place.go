@@ -124,6 +124,8 @@ type Abilities struct {
 	KeepsModes bool
 	// TimeStep is the smallest difference in Modified the place can hold.
 	TimeStep time.Duration
+	// Skew is how far the place's clock was found to be ahead of this one.
+	Skew time.Duration
 	// Conditions tells that [IfAbsent] and [IfStill] are decided by the place
 	// in the moment of writing.
 	Conditions bool

@@ -25,6 +25,8 @@ type Options struct {
 	Name func(key string) error
 	// SameContent compares two objects of equal size, for ByContent.
 	SameContent func(ctx context.Context, source, target *object.Entry) (bool, error)
+	// Notes are what is known of the two places that a reader should know too.
+	Notes []string
 	// AllowEmpty lets a source through that holds nothing.
 	AllowEmpty bool
 }
@@ -37,7 +39,7 @@ func Build(ctx context.Context, path string, source, target *catalog.Catalog, op
 	}
 	defer seg.Abandon()
 	b := &builder{opts: opts, merge: catalog.NewMerge(source.Cursor(""), target.Cursor("")),
-		info: Info{Job: opts.Job, Number: opts.Number, Made: time.Now(), Judge: opts.Judge, Source: source.Info, Target: target.Info, Print: opts.Print}}
+		info: Info{Job: opts.Job, Number: opts.Number, Made: time.Now(), Judge: opts.Judge, Source: source.Info, Target: target.Info, Print: opts.Print, Notes: opts.Notes}}
 	var buf []byte
 	keep := func(e *Effect) error {
 		b.info.Totals.Add(e)
@@ -121,9 +123,10 @@ func (b *builder) decide(e *Effect) {
 		} else {
 			e.Kind, e.Reason = Change, OtherTime
 		}
-	case src.Modified.After(dst.Modified):
-		// The target only knows when it stored the object. Rounded down, that
-		// errs towards sending once too often.
+	case src.Modified.Add(-min(b.opts.Source.Skew, 0)).After(dst.Modified.Add(-max(b.opts.Target.Skew, 0))):
+		// The target only knows when it stored the object. Rounded down, and
+		// with clocks known to differ counted only where they would hide a
+		// change, that errs towards sending once too often.
 		e.Kind, e.Reason = Change, Newer
 	default:
 		e.Kind, e.Reason = Same, SameFacts

@@ -86,6 +86,8 @@ type Info struct {
 	// Held are the guards that hold the plan back, in words; a person has to
 	// let it go.
 	Held []string `json:",omitempty"`
+	// Notes are what endpoint tests and credentials say that bears on the plan.
+	Notes []string `json:",omitempty"`
 	// Print is a fingerprint of the job as it was, so that a plan is not
 	// run with a job that has changed since.
 	Print string

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"regexp"
 	"strings"
+	"time"
 
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // Buckets lists the account's containers (List Containers).
@@ -64,3 +66,22 @@ func (s *Store) CheckBucketName(name string) error {
 	return place.NewError(s.cfg.Name, "make container", name, place.BadName,
 		errors.New("a container's name has 3 to 63 lower-case letters, digits and single hyphens, with a letter or digit at both ends"))
 }
+
+// Now asks the service for its time, without signing (RFC 9110, section 6.6.1).
+func (s *Store) Now(ctx context.Context) (time.Time, error) {
+	return wire.Now(ctx, s.http, s.cfg.Name, s.cfg.Address)
+}
+
+// stepPermissions are the letters of "Create a service SAS", and the roles that
+// have them, by step of a test.
+var stepPermissions = map[string]string{
+	"list buckets": "to list containers (l on the service; role Storage Blob Data Reader)", "list": "to list (l; role Storage Blob Data Reader)",
+	"read": "to read (r; role Storage Blob Data Reader)", "write": "to write and create (w, c; role Storage Blob Data Contributor)",
+	"remove": "to delete (d; role Storage Blob Data Contributor)", "tags": "for tags (t; role Storage Blob Data Owner)",
+	"parts": "to write (w; role Storage Blob Data Contributor)", "metadata": "to write (w; role Storage Blob Data Contributor)",
+	"copy inside": "to read and write (r, w; role Storage Blob Data Contributor)", "rate": "to write (w; role Storage Blob Data Contributor)",
+	"write if absent": "to write (w; role Storage Blob Data Contributor)",
+}
+
+// Permission is what the service calls the permission for a step of a test.
+func (s *Store) Permission(step string) string { return stepPermissions[step] }

@@ -387,7 +387,11 @@ func (p *Place) Abort(ctx context.Context, up place.Upload) error {
 	case err != nil:
 		return err
 	}
-	return p.Remove(ctx, object.Ref{Key: up.Key, IfMark: e.Mark()})[0]
+	err = p.Remove(ctx, object.Ref{Key: up.Key, IfMark: e.Mark()})[0]
+	if err == nil && e.Version != "" { // an account that keeps versions has kept it
+		err = p.Remove(ctx, object.Ref{Key: up.Key, Version: e.Version})[0]
+	}
+	return err
 }
 
 // Uploads finds blobs that have blocks and no content (List Blobs, with

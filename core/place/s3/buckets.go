@@ -6,12 +6,14 @@ import (
 	"net"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/aws/aws-sdk-go-v2/aws"
 	"github.com/aws/aws-sdk-go-v2/service/s3"
 	"github.com/aws/aws-sdk-go-v2/service/s3/types"
 
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // Buckets lists the account's buckets (ListBuckets).
@@ -105,3 +107,19 @@ func (s *Store) SetVersioning(ctx context.Context, bucket string, on bool) error
 		ChecksumAlgorithm: types.ChecksumAlgorithmCrc32, VersioningConfiguration: &types.VersioningConfiguration{Status: status}})
 	return sdkError(ctx, s.cfg.Name, "set versioning", bucket, err)
 }
+
+// Now asks the store for its time, without signing (RFC 9110, section 6.6.1).
+func (s *Store) Now(ctx context.Context) (time.Time, error) {
+	return wire.Now(ctx, s.http, s.cfg.Name, s.base.String())
+}
+
+// permissions are the actions of the API's "Actions, resources, and condition
+// keys", by step of a test.
+var permissions = map[string]string{
+	"list buckets": "s3:ListAllMyBuckets", "list": "s3:ListBucket", "read": "s3:GetObject", "write": "s3:PutObject", "remove": "s3:DeleteObject",
+	"versioning": "s3:GetBucketVersioning", "tags": "s3:PutObjectTagging", "parts": "s3:PutObject and s3:AbortMultipartUpload",
+	"metadata": "s3:PutObject and s3:GetObject", "copy inside": "s3:PutObject and s3:GetObject", "rate": "s3:PutObject", "write if absent": "s3:PutObject",
+}
+
+// Permission is what the API calls the permission for a step of a test.
+func (s *Store) Permission(step string) string { return permissions[step] }

@@ -1,0 +1,343 @@
+package handle
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/retry"
+)
+
+// workers is how many objects are handled at a time.
+const workers = 16
+
+// Result is how far an action is, or how it ended.
+type Result struct {
+	Done  Count
+	Total Count // as it was counted before, when it was
+	// Failed counts what could not be handled; Problems are the first of the
+	// reasons.
+	Failed   int64
+	Problems []error
+}
+
+// keptProblems is how many reasons are kept.
+const keptProblems = 100
+
+// Action is one act on many objects, under way. Make one for each.
+type Action struct {
+	mu     sync.Mutex
+	result Result
+}
+
+// Result tells how far it is.
+func (a *Action) Result() Result {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	r := a.result
+	r.Problems = append([]error(nil), r.Problems...)
+	return r
+}
+
+func (a *Action) note(e *object.Entry, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err == nil {
+		a.result.Done.add(e)
+		return
+	}
+	if a.result.Failed++; len(a.result.Problems) < keptProblems {
+		a.result.Problems = append(a.result.Problems, err)
+	}
+}
+
+// over tells that an error ends everything and is not one object's.
+func over(ctx context.Context, err error) bool {
+	return ctx.Err() != nil || place.KindOf(err) == place.BadLogin
+}
+
+// parallel does one thing to every object of the picks.
+func (a *Action) parallel(ctx context.Context, p place.Place, picks []Pick, do func(context.Context, *object.Entry) error) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(workers)
+	err := each(ctx, p, picks, func(e *object.Entry) error {
+		one := *e
+		group.Go(func() error {
+			err := retry.Usual.Do(ctx, func(int) error { return do(ctx, &one) })
+			a.note(&one, err)
+			if over(ctx, err) {
+				return err
+			}
+			return nil
+		})
+		return ctx.Err()
+	})
+	return errors.Join(group.Wait(), err)
+}
+
+// careful is up to how many removals each is held against what was seen a
+// moment before: some stores take a request more for each.
+const careful = 20
+
+// Remove removes the picks: the current objects, or with deep every version,
+// marker and unfinished upload, for good. Folders that are left empty go too.
+func (a *Action) Remove(ctx context.Context, p place.Place, picks []Pick, deep bool) error {
+	var batch []object.Entry
+	flush := func() error {
+		refs := make([]object.Ref, len(batch))
+		for i, e := range batch {
+			refs[i].Key = e.Key
+			if deep {
+				refs[i].Version = e.Version
+			} else if len(batch) <= careful {
+				refs[i].IfMark = e.Mark()
+			}
+		}
+		var fatal error
+		for i, err := range p.Remove(ctx, refs...) {
+			a.note(&batch[i], err)
+			if err != nil && over(ctx, err) {
+				fatal = err
+			}
+		}
+		batch = batch[:0]
+		return fatal
+	}
+	visit := func(e *object.Entry) error {
+		if batch = append(batch, *e); len(batch) == 1000 {
+			return flush()
+		}
+		return nil
+	}
+	v, ok := p.(place.Versioned)
+	var err error
+	if deep && ok {
+		err = eachState(ctx, v, picks, visit)
+	} else {
+		err = each(ctx, p, picks, visit)
+	}
+	if len(batch) > 0 && err == nil {
+		err = flush()
+	}
+	if err == nil && deep {
+		err = a.abortUploads(ctx, p, picks)
+	}
+	if err == nil {
+		a.removeFolders(ctx, p, picks)
+	}
+	return err
+}
+
+func (a *Action) abortUploads(ctx context.Context, p place.Place, picks []Pick) error {
+	uploads, err := uploadsOf(ctx, p, picks)
+	for _, u := range uploads {
+		gone := p.(place.PartWriter).Abort(ctx, u)
+		if gone == nil {
+			a.mu.Lock()
+			a.result.Done.Uploads++
+			a.mu.Unlock()
+		} else {
+			a.note(nil, gone)
+		}
+	}
+	return err
+}
+
+// removeFolders removes the folders of picked prefixes, deepest first, where
+// folders are things of their own. One that is not empty says so by staying.
+func (a *Action) removeFolders(ctx context.Context, p place.Place, picks []Pick) {
+	maker, ok := p.(place.FolderMaker)
+	if !ok || !p.Abilities().Tree {
+		return
+	}
+	var walk func(key string)
+	walk = func(key string) {
+		for e, err := range p.List(ctx, key, place.ListOptions{Shallow: true}) {
+			if err == nil && e.Kind == object.Prefix {
+				walk(e.Key)
+			}
+		}
+		if key != "" {
+			if err := maker.RemoveFolder(ctx, key); err != nil {
+				a.note(nil, err)
+			}
+		}
+	}
+	for _, pick := range picks {
+		if pick.Prefix {
+			walk(pick.Key)
+		}
+	}
+}
+
+// Landing is where a picked object goes: to is a prefix ending in "/", or "",
+// and what was picked keeps its last name there; a single pick may get another
+// name by a to that does not end in "/".
+func Landing(pick Pick, key, to string) string {
+	if to != "" && !strings.HasSuffix(to, "/") {
+		if !pick.Prefix {
+			return to
+		}
+		return to + "/" + key[len(pick.Key):]
+	}
+	return to + key[len(object.Parent(pick.Key)):]
+}
+
+// Copy copies the picks of from to a place of the same endpoint. What is there
+// is not written over.
+func (a *Action) Copy(ctx context.Context, from place.Place, picks []Pick, target place.Place, to string) error {
+	return a.transfer(ctx, from, picks, target, to, false)
+}
+
+// Move moves the picks: an object is removed only once its copy is there and
+// is the same.
+func (a *Action) Move(ctx context.Context, from place.Place, picks []Pick, target place.Place, to string) error {
+	return a.transfer(ctx, from, picks, target, to, true)
+}
+
+func (a *Action) transfer(ctx context.Context, from place.Place, picks []Pick, target place.Place, to string, move bool) error {
+	var errs []error
+	for _, pick := range picks {
+		if pick.Prefix && from.Name() == target.Name() && strings.HasPrefix(Landing(pick, pick.Key, to), pick.Key) {
+			return place.NewError(target.Name(), "copy", pick.Key, place.BadName, errors.New("it would land inside itself"))
+		}
+		err := a.parallel(ctx, from, []Pick{pick}, func(ctx context.Context, e *object.Entry) error {
+			if e.Kind != object.Object {
+				return place.NewError(from.Name(), "copy", e.Key, place.Unsupported, errors.New("a link or special file"))
+			}
+			return transferOne(ctx, from, e, target, Landing(pick, e.Key, to), move)
+		})
+		if err == nil && move {
+			a.removeFolders(ctx, from, []Pick{pick})
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+func transferOne(ctx context.Context, from place.Place, e *object.Entry, target place.Place, key string, move bool) error {
+	ref := object.Ref{Key: e.Key, IfMark: e.Mark()}
+	if m, ok := from.(place.Mover); ok && move && from.Name() == target.Name() {
+		_, err := m.Move(ctx, ref, key)
+		return err
+	}
+	if c, ok := target.(place.NameChecker); ok {
+		if err := c.CheckName(key); err != nil {
+			return err
+		}
+	}
+	copied, err := copyOne(ctx, from, ref, e, target, key)
+	if err != nil || !move {
+		return err
+	}
+	// Only a copy that is really there lets the original go.
+	there, err := target.Stat(ctx, object.Ref{Key: key, IfMark: copied.ETag})
+	if err != nil {
+		return err
+	}
+	if there.Size != e.Size {
+		return place.NewError(target.Name(), "move", key, place.Corrupt, fmt.Errorf("the copy has %d bytes, not %d; the original stays", there.Size, e.Size))
+	}
+	return from.Remove(ctx, ref)[0]
+}
+
+func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.Entry, target place.Place, key string) (object.Entry, error) {
+	opts := place.WriteOptions{Condition: place.IfAbsent}
+	if c, ok := target.(place.ServerCopier); ok && c.CanCopyFrom(from) {
+		if most := target.Abilities().MaxWhole; most > 0 && e.Size > most {
+			return object.Entry{}, place.NewError(target.Name(), "copy", key, place.TooLarge, fmt.Errorf("copying inside takes up to %d bytes at once; put it into the tray and drop it", most))
+		}
+		opts.Class = e.Class
+		return c.CopyFrom(ctx, from, ref, key, opts)
+	}
+	r, full, err := from.Read(ctx, ref.Key, place.ReadOptions{IfMark: ref.IfMark})
+	if err != nil {
+		return object.Entry{}, err
+	}
+	defer r.Close()
+	opts.Original, opts.Mode, opts.Metadata, opts.ContentType = full.Modified, uint32(full.Mode.Perm()), full.Metadata, full.ContentType
+	if !full.Original.IsZero() {
+		opts.Original = full.Original
+	}
+	return target.Write(ctx, key, r, full.Size, opts)
+}
+
+// SetMetadata changes metadata of the picks.
+func (a *Action) SetMetadata(ctx context.Context, p place.Place, picks []Pick, change place.MetadataChange) error {
+	w, ok := p.(place.MetadataWriter)
+	if !ok {
+		return place.NewError(p.Name(), "set metadata", "", place.Unsupported, errors.New(place.Lacks(p, place.Metadata)))
+	}
+	return a.parallel(ctx, p, picks, func(ctx context.Context, e *object.Entry) error {
+		_, err := w.SetMetadata(ctx, object.Ref{Key: e.Key, IfMark: e.Mark()}, change)
+		return err
+	})
+}
+
+// SetTags changes tags of the picks: names in set get their values, those in
+// drop go, others stay.
+func (a *Action) SetTags(ctx context.Context, p place.Place, picks []Pick, change place.MetadataChange) error {
+	w, ok := p.(place.Tagger)
+	if !ok {
+		return place.NewError(p.Name(), "set tags", "", place.Unsupported, errors.New(place.Lacks(p, place.Tags)))
+	}
+	return a.parallel(ctx, p, picks, func(ctx context.Context, e *object.Entry) error {
+		old, err := w.Tags(ctx, object.Ref{Key: e.Key})
+		if err != nil {
+			return err
+		}
+		return w.SetTags(ctx, object.Ref{Key: e.Key}, change.Apply(old))
+	})
+}
+
+// Restore asks for the cold objects among the picks to be made readable for so
+// many days. Others are left as they are.
+func (a *Action) Restore(ctx context.Context, p place.Place, picks []Pick, days int) error {
+	w, ok := p.(place.Restorer)
+	if !ok {
+		return place.NewError(p.Name(), "restore", "", place.Unsupported, errors.New(place.Lacks(p, place.Restores)))
+	}
+	return a.parallel(ctx, p, picks, func(ctx context.Context, e *object.Entry) error {
+		now, err := p.Stat(ctx, object.Ref{Key: e.Key})
+		if err != nil || now.Archive != object.Archived {
+			return err
+		}
+		return w.Restore(ctx, object.Ref{Key: e.Key}, days)
+	})
+}
+
+// Undelete brings back every removed object of the picks.
+func (a *Action) Undelete(ctx context.Context, p place.Place, picks []Pick) error {
+	v, ok := p.(place.Versioned)
+	if !ok {
+		return place.NewError(p.Name(), "undelete", "", place.Unsupported, errors.New(place.Lacks(p, place.Versions)))
+	}
+	last, alive := "", false
+	var back []string
+	err := eachState(ctx, v, picks, func(e *object.Entry) error {
+		if e.Key != last {
+			last, alive = e.Key, e.Latest && e.Kind == object.Object && !e.Removed
+		}
+		if !alive && e.Kind == object.Object { // the newest content of one that is gone
+			back, alive = append(back, e.Key), true
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, key := range back {
+		err := retry.Usual.Do(ctx, func(int) error { return v.Undelete(ctx, key) })
+		a.note(&object.Entry{Key: key, Latest: true}, err)
+		if err != nil && over(ctx, err) {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,90 @@
+package probe
+
+import (
+	"time"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// Outcome is how one step came out.
+type Outcome string
+
+// The outcomes.
+const (
+	Fine    Outcome = "fine"
+	Refused Outcome = "refused" // tried, and not allowed or failed
+	Absent  Outcome = "absent"  // the endpoint cannot do this; nothing is wrong
+	Untried Outcome = "untried"
+)
+
+// Check is one step of a test.
+type Check struct {
+	Name    string  `json:"name"`
+	Outcome Outcome `json:"outcome"`
+	// Found says what was seen; Mend what a person can do about a refusal.
+	Found string        `json:"found"`
+	Mend  string        `json:"mend,omitempty"`
+	Took  time.Duration `json:"took"`
+}
+
+// Report is what a test found out.
+type Report struct {
+	Endpoint string    `json:"endpoint"`
+	Bucket   string    `json:"bucket,omitempty"`
+	At       time.Time `json:"at"`
+	Checks   []Check   `json:"checks"`
+	// Wrote tells that writing was tried, so that what only that tells is known.
+	Wrote bool `json:"wrote"`
+
+	// Latency is the median time of a small request. Skew is how far the
+	// store's clock is ahead of this one. Up and Down are bytes a second, over
+	// one stream. Zero means not measured.
+	Latency time.Duration `json:"latency,omitempty"`
+	Skew    time.Duration `json:"skew,omitempty"`
+	Up      float64       `json:"up,omitempty"`
+	Down    float64       `json:"down,omitempty"`
+
+	Versioning place.Versioning `json:"versioning,omitempty"`
+	// VerifiesSums, Conditions and Parts tell what was seen to work.
+	VerifiesSums bool `json:"verifies-sums"`
+	Conditions   bool `json:"conditions"`
+	Parts        bool `json:"parts"`
+}
+
+// Refused counts the steps that were.
+func (r *Report) Refused() int {
+	n := 0
+	for _, c := range r.Checks {
+		if c.Outcome == Refused {
+			n++
+		}
+	}
+	return n
+}
+
+// Check finds a step by its name; the zero Check if it was not reached.
+func (r *Report) Check(name string) Check {
+	for _, c := range r.Checks {
+		if c.Name == name {
+			return c
+		}
+	}
+	return Check{}
+}
+
+// Apply puts what was found in place of what the protocol promises.
+func (r *Report) Apply(a place.Abilities) place.Abilities {
+	a.Skew = r.Skew
+	if !r.Wrote {
+		return a
+	}
+	if !r.VerifiesSums && !a.Tree {
+		a.StoredSums = object.NoSum
+	}
+	a.Conditions = a.Conditions && r.Conditions
+	if !r.Parts {
+		a.MinPart, a.MaxPart, a.MaxParts = 0, 0, 0
+	}
+	return a
+}
