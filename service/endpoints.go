@@ -1,18 +1,23 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
+
+	"github.com/aws/aws-sdk-go-v2/aws"
 
 	"lumtra/core/job"
-	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/blob"
 	"lumtra/core/place/folder"
 	"lumtra/core/place/s3"
+	"lumtra/core/place/weblist"
+	"lumtra/core/place/wire"
 	"lumtra/core/secret"
 	"lumtra/standin"
 )
@@ -44,42 +49,101 @@ func (s *Service) below(path string) string {
 	return filepath.Join(s.opts.Workspace, path)
 }
 
+// login is what an endpoint signs with.
+type login struct {
+	name          string // access key or account
+	secret, token secret.Text
+	access        secret.Text // a signed access
+	shared        aws.CredentialsProvider
+	region        string // that goes with shared ones
+}
+
+// login finds what an endpoint signs with. given, when not nil, is used in
+// place of what its settings say.
+func (s *Service) login(ctx context.Context, e *job.Endpoint, given *secret.Credential) (l login, err error) {
+	bad := func(err error) (login, error) { return l, place.NewError(e.Name, "open", "", place.BadLogin, err) }
+	if label := e.Kept(); label != "" && given == nil {
+		c, err := s.secrets.Get(label)
+		if err != nil {
+			return bad(err)
+		}
+		given = &c
+	}
+	profile, named := strings.CutPrefix(e.Credential, job.ProfileCredential)
+	switch {
+	case given != nil && given.Kind == secret.SignedAccess:
+		l.access = given.Secret
+	case given != nil:
+		l.name, l.secret, l.token = given.Name, given.Secret, given.Token
+	case named || e.Credential == job.ChainCredential:
+		if !named {
+			profile = ""
+		}
+		if l.shared, l.region, err = s3.SharedCredentials(ctx, profile); err != nil {
+			return bad(err)
+		}
+	default:
+		l.name = e.AccessKey + e.Account // one kind has the one, one the other
+		for ref, into := range map[string]*secret.Text{e.SecretFrom: &l.secret, e.TokenFrom: &l.token, e.SignatureFrom: &l.access} {
+			if ref == "" {
+				continue
+			}
+			if *into, err = secret.Resolve(s.secretPath(ref)); err != nil {
+				return bad(err)
+			}
+		}
+	}
+	return l, nil
+}
+
 // open opens an endpoint by its settings.
-func (s *Service) open(e *job.Endpoint) (*opened, error) {
-	if e.Kind == job.KindFolder {
+func (s *Service) open(ctx context.Context, e *job.Endpoint, given *secret.Credential) (*opened, error) {
+	switch e.Kind {
+	case job.KindFolder:
 		f, err := folder.OpenEndpoint(e.Name, s.below(e.Path), folder.Options{Sync: e.Sync})
 		if err != nil {
 			return nil, err
 		}
 		return &opened{Endpoint: f}, nil
+	case job.KindList:
+		l, err := weblist.OpenEndpoint(e.Name, s.below(e.Path), wire.Options{CAFile: s.caFile(e), Proxy: e.Proxy})
+		if err != nil {
+			return nil, err
+		}
+		return &opened{Endpoint: l}, nil
 	}
-	if e.Kind == job.KindBlob {
-		return s.openBlob(e)
-	}
-	cfg := s3.Config{Name: e.Name, Address: e.Address, Region: e.Region, VirtualHost: e.Addressing == "host",
-		AccessKey: e.AccessKey, SignBodies: e.SignBodies, CAFile: s.caFile(e)}
-	var err error
-	if cfg.Secret, err = s.resolve(e, e.SecretFrom); err != nil {
+	l, err := s.login(ctx, e, given)
+	if err != nil {
 		return nil, err
 	}
-	if cfg.Token, err = s.resolve(e, e.TokenFrom); err != nil {
-		return nil, err
-	}
+	address := e.Address
 	var server *standin.Server
 	if e.StandIn != "" {
-		keys := standin.Key{Access: cfg.AccessKey, Secret: cfg.Secret.Reveal(), Token: cfg.Token.Reveal()}
-		if server, cfg.Address, err = s.startStandIn(e, keys); err != nil {
+		keys := standin.Key{Access: l.name, Secret: l.secret.Reveal(), Token: l.token.Reveal()}
+		if server, address, err = s.startStandIn(e, keys); err != nil {
 			return nil, place.NewError(e.Name, "open", "", place.Unreachable, err)
 		}
 	}
-	store, err := s3.NewStore(cfg)
+	end, err := s.store(e, l, address)
 	if err != nil {
 		if server != nil {
 			server.Close()
 		}
 		return nil, err
 	}
-	return &opened{store, server}, nil
+	return &opened{end, server}, nil
+}
+
+// store makes the endpoint of a store at an address.
+func (s *Service) store(e *job.Endpoint, l login, address string) (place.Endpoint, error) {
+	if e.Kind == job.KindBlob {
+		if e.StandIn != "" {
+			address += "/" + l.name
+		}
+		return blob.NewStore(blob.Config{Name: e.Name, Address: address, Account: l.name, Key: l.secret, SAS: l.access, Bucket: e.Bucket, CAFile: s.caFile(e), Proxy: e.Proxy})
+	}
+	return s3.NewStore(s3.Config{Name: e.Name, Address: address, Region: cmp.Or(e.Region, l.region), VirtualHost: e.Addressing == "host", Bucket: e.Bucket,
+		AccessKey: l.name, Secret: l.secret, Token: l.token, Credentials: l.shared, SignBodies: e.SignBodies, CAFile: s.caFile(e), Proxy: e.Proxy})
 }
 
 func (s *Service) caFile(e *job.Endpoint) string {
@@ -87,45 +151,6 @@ func (s *Service) caFile(e *job.Endpoint) string {
 		return ""
 	}
 	return s.below(e.CAFile)
-}
-
-// openBlob opens a store that speaks the Azure Blob API.
-func (s *Service) openBlob(e *job.Endpoint) (*opened, error) {
-	cfg := blob.Config{Name: e.Name, Address: e.Address, Account: e.Account, CAFile: s.caFile(e)}
-	var err error
-	if cfg.Key, err = s.resolve(e, e.SecretFrom); err != nil {
-		return nil, err
-	}
-	if cfg.SAS, err = s.resolve(e, e.SignatureFrom); err != nil {
-		return nil, err
-	}
-	var server *standin.Server
-	if e.StandIn != "" {
-		if server, cfg.Address, err = s.startStandIn(e, standin.Key{Access: e.Account, Secret: cfg.Key.Reveal()}); err != nil {
-			return nil, place.NewError(e.Name, "open", "", place.Unreachable, err)
-		}
-		cfg.Address += "/" + e.Account
-	}
-	store, err := blob.NewStore(cfg)
-	if err != nil {
-		if server != nil {
-			server.Close()
-		}
-		return nil, err
-	}
-	return &opened{store, server}, nil
-}
-
-// resolve reads the secret a setting refers to; "" is none.
-func (s *Service) resolve(e *job.Endpoint, ref string) (secret.Text, error) {
-	if ref == "" {
-		return secret.Text{}, nil
-	}
-	text, err := secret.Resolve(s.secretPath(ref))
-	if err != nil {
-		return text, place.NewError(e.Name, "open", "", place.BadLogin, err)
-	}
-	return text, nil
 }
 
 // secretPath lets "file:" references be relative to the workspace.
@@ -174,79 +199,8 @@ func (s *Service) startStandIn(e *job.Endpoint, key standin.Key) (*standin.Serve
 // EndpointNames lists the workspace's endpoints.
 func (s *Service) EndpointNames() []string {
 	var names []string
-	for n := range s.workspace.Endpoints {
+	for n := range s.Workspace().Endpoints {
 		names = append(names, n)
 	}
 	return sorted(names)
-}
-
-// Page is some of what lies at one level of a place.
-type Page struct {
-	Entries []object.Entry
-	// Next continues behind the last entry; "" at the end.
-	Next string
-}
-
-// pageSize is how many entries a page has at most.
-const pageSize = 500
-
-// Browse lists one level of "endpoint/path", behind the entry after.
-func (s *Service) Browse(ctx context.Context, at, after string) (Page, error) {
-	name, path := job.SplitPlace(at)
-	end, err := s.endpoint(name)
-	if err != nil {
-		return Page{}, err
-	}
-	if b, ok := end.(place.Buckets); ok && path == "" {
-		buckets, err := b.Buckets(ctx)
-		var page Page
-		for _, x := range buckets {
-			page.Entries = append(page.Entries, object.Entry{Key: x.Name + "/", Kind: object.Prefix, Modified: x.Made})
-		}
-		return page, err
-	}
-	p, err := end.Open(path)
-	if err != nil {
-		return Page{}, err
-	}
-	var page Page
-	for e, err := range p.List(ctx, "", place.ListOptions{Shallow: true, After: after}) {
-		if err != nil {
-			return page, err
-		}
-		if len(page.Entries) == pageSize {
-			page.Next = page.Entries[pageSize-1].Key
-			break
-		}
-		page.Entries = append(page.Entries, e)
-	}
-	return page, nil
-}
-
-// Stat describes the object "endpoint/path".
-func (s *Service) Stat(ctx context.Context, at string) (object.Entry, error) {
-	name, path := job.SplitPlace(at)
-	end, err := s.endpoint(name)
-	if err != nil {
-		return object.Entry{}, err
-	}
-	dir := object.Parent(path)
-	p, err := end.Open(dir)
-	if err != nil {
-		return object.Entry{}, err
-	}
-	return p.Stat(ctx, object.Ref{Key: path[len(dir):]})
-}
-
-// MakeBucket makes a bucket at an endpoint that has buckets.
-func (s *Service) MakeBucket(ctx context.Context, endpoint, bucket string) error {
-	end, err := s.endpoint(endpoint)
-	if err != nil {
-		return err
-	}
-	b, ok := end.(place.Buckets)
-	if !ok {
-		return badInput(fmt.Errorf("%s has no buckets", endpoint))
-	}
-	return b.MakeBucket(ctx, bucket)
 }

@@ -15,6 +15,7 @@ import (
 	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/gather"
 	"lumtra/core/plan"
 	"lumtra/core/proof"
 	"lumtra/core/retry"
@@ -91,7 +92,11 @@ func (s *Service) survey(ctx context.Context, j *job.Job, a *Activity) (*sides, 
 		return err
 	})
 	group.Go(func() (err error) {
-		x.to, err = catalog.Survey(groupCtx, x.target, filepath.Join(dir, "target"), &a.Target)
+		part := x.target
+		if g, ok := x.source.(*gather.Place); ok {
+			part = g.Landing(x.target)
+		}
+		x.to, err = catalog.Survey(groupCtx, part, filepath.Join(dir, "target"), &a.Target)
 		return err
 	})
 	if err := group.Wait(); err != nil {
@@ -109,7 +114,7 @@ func (s *Service) survey(ctx context.Context, j *job.Job, a *Activity) (*sides, 
 // Survey lists both sides of a job, or the place "endpoint/path", and returns
 // what was found: the job's source and target, or the one place.
 func (s *Service) Survey(ctx context.Context, what string, a *Activity) ([]catalog.Info, error) {
-	if j, err := s.workspace.Job(what); err == nil {
+	if j, err := s.job(what); err == nil {
 		x, err := s.survey(ctx, j, a)
 		if err != nil {
 			return nil, err
@@ -160,7 +165,7 @@ func (s *Service) Plan(ctx context.Context, name string, a *Activity) (plan.Info
 		number = numbers[len(numbers)-1] + 1
 	}
 	opts := plan.Options{Job: name, Print: j.Print(), Number: number, Judge: j.Judge,
-		Source: x.source.Abilities(), Target: x.target.Abilities(),
+		Source: s.found(j.Source, x.source), Target: s.found(j.Target, x.target), Notes: s.planNotes(j),
 		SameContent: func(ctx context.Context, a, b *object.Entry) (bool, error) {
 			var res compare.Result
 			err := retry.Usual.Do(ctx, func(int) (err error) {

@@ -5,15 +5,19 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"lumtra/core/history"
 	"lumtra/core/job"
 	"lumtra/core/place"
+	"lumtra/core/secret"
 )
 
 // Options say where things lie.
@@ -30,16 +34,19 @@ type Service struct {
 	opts Options
 	log  *slog.Logger
 
-	workspace *job.Workspace
+	workspace atomic.Pointer[job.Workspace] // replaced whole, never changed
+	secrets   *secret.Store
 
 	mu      sync.Mutex // never held for long: the interface asks for runs
 	history *history.DB
 	runs    map[string]*ActiveRun
+	acts    []*Act
 	closed  bool
 	waiting sync.WaitGroup
 
 	opening   sync.Mutex // held while an endpoint is being opened
 	endpoints map[string]*opened
+	former    []*opened // replaced by newer settings, perhaps still in use
 }
 
 // ErrBadInput marks what a person typed or wrote and has to change.
@@ -67,13 +74,16 @@ func Open(opts Options) (*Service, error) {
 		}
 	}
 	sweep(opts.State)
-	return &Service{opts: opts, log: opts.Log, workspace: w, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{}}, nil
+	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{},
+		secrets: secret.OpenStore(filepath.Join(opts.State, "secrets"))}
+	s.workspace.Store(w)
+	return s, s.unlockUnattended()
 }
 
 // sweep removes temporary files that killed processes left in the state folder.
 // What is younger than a day may still be in use.
 func sweep(state string) {
-	for _, pattern := range []string{"survey-*", "jobs/*/catalogs/.*-*", "jobs/*/plans/.*-*"} {
+	for _, pattern := range []string{"survey-*", "level-*", "jobs/*/catalogs/.*-*", "jobs/*/plans/.*-*"} {
 		left, _ := filepath.Glob(filepath.Join(state, pattern))
 		for _, path := range left {
 			if info, err := os.Lstat(path); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
@@ -93,6 +103,9 @@ func (s *Service) Close() error {
 	for _, r := range s.runs {
 		r.Stop()
 	}
+	for _, a := range s.acts {
+		a.Stop()
+	}
 	s.mu.Unlock()
 	s.waiting.Wait()
 	s.opening.Lock()
@@ -100,7 +113,7 @@ func (s *Service) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var errs []error
-	for _, e := range s.endpoints {
+	for _, e := range append(slices.Collect(maps.Values(s.endpoints)), s.former...) {
 		errs = append(errs, e.close())
 	}
 	if s.history != nil {
@@ -109,11 +122,14 @@ func (s *Service) Close() error {
 	return errors.Join(errs...)
 }
 
-// Workspace is the workspace as read.
-func (s *Service) Workspace() *job.Workspace { return s.workspace }
+// Workspace is the workspace as read last.
+func (s *Service) Workspace() *job.Workspace { return s.workspace.Load() }
 
 func (s *Service) job(name string) (*job.Job, error) {
-	j, err := s.workspace.Job(name)
+	if d, err := s.drop(name); d != nil || err != nil {
+		return d.asJob(name), err
+	}
+	j, err := s.Workspace().Job(name)
 	if err != nil {
 		return nil, badInput(err)
 	}
@@ -142,6 +158,9 @@ func (s *Service) openHistory() (*history.DB, error) {
 // Place opens the place "endpoint/path".
 func (s *Service) Place(ctx context.Context, at string) (place.Place, error) {
 	name, path := job.SplitPlace(at)
+	if name == trayEndpoint {
+		return s.gathered(path)
+	}
 	end, err := s.endpoint(name)
 	if err != nil {
 		return nil, err
@@ -151,10 +170,10 @@ func (s *Service) Place(ctx context.Context, at string) (place.Place, error) {
 
 // endpoint opens an endpoint, or gives the one that is open.
 func (s *Service) endpoint(name string) (place.Endpoint, error) {
-	cfg := s.workspace.Endpoints[name]
+	cfg := s.Workspace().Endpoints[name]
 	if cfg == nil {
 		var known []string
-		for n := range s.workspace.Endpoints {
+		for n := range s.Workspace().Endpoints {
 			known = append(known, n)
 		}
 		return nil, badInput(fmt.Errorf("there is no endpoint %q; there are %s", name, strings.Join(sorted(known), ", ")))
@@ -170,7 +189,7 @@ func (s *Service) endpoint(name string) (place.Endpoint, error) {
 	if closed {
 		return nil, context.Canceled
 	}
-	e, err := s.open(cfg)
+	e, err := s.open(context.Background(), cfg, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -134,19 +134,38 @@ func (a *Action) Remove(ctx context.Context, p place.Place, picks []Pick, deep b
 	return err
 }
 
+// RemoveState removes one version or marker for good.
+func (a *Action) RemoveState(ctx context.Context, p place.Place, e object.Entry) error {
+	err := retry.Usual.Do(ctx, func(int) error { return p.Remove(ctx, object.Ref{Key: e.Key, Version: e.Version})[0] })
+	a.note(&e, err)
+	return err
+}
+
 func (a *Action) abortUploads(ctx context.Context, p place.Place, picks []Pick) error {
 	uploads, err := uploadsOf(ctx, p, picks)
 	for _, u := range uploads {
-		gone := p.(place.PartWriter).Abort(ctx, u)
-		if gone == nil {
-			a.mu.Lock()
-			a.result.Done.Uploads++
-			a.mu.Unlock()
-		} else {
-			a.note(nil, gone)
+		if fatal := a.Abort(ctx, p.(place.PartWriter), u, 0); fatal != nil {
+			return fatal
 		}
 	}
 	return err
+}
+
+// Abort removes an unfinished upload, which is known to hold so many bytes.
+func (a *Action) Abort(ctx context.Context, p place.PartWriter, u place.Upload, bytes int64) error {
+	err := retry.Usual.Do(ctx, func(int) error { return p.Abort(ctx, u) })
+	if err != nil {
+		a.note(nil, err)
+		if over(ctx, err) {
+			return err
+		}
+		return nil
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.result.Done.Uploads++
+	a.result.Done.VersionBytes += bytes
+	return nil
 }
 
 // removeFolders removes the folders of picked prefixes, deepest first, where

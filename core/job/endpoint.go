@@ -110,6 +110,9 @@ func (f *EndpointsFile) check(d *document) error {
 		if !names.MatchString(name) {
 			return d.wrong(fmt.Sprintf("endpoint %q: %s", name, nameRule), "endpoint", name)
 		}
+		if name == "tray" {
+			return d.wrong("no endpoint can be called tray: that is what is gathered in the interface", "endpoint", name)
+		}
 		if setting, what := e.Check(); what != "" {
 			return d.wrong(fmt.Sprintf("endpoint %s: %s", name, what), "endpoint", name, setting)
 		}

@@ -126,6 +126,9 @@ func (m *model) keyLine() string {
 	}
 	line := ""
 	for _, k := range m.screens[m.view].Keys() {
+		if k.Off != "" {
+			continue
+		}
 		next := part(k)
 		if line != "" {
 			next = line + "   " + next
@@ -142,6 +145,10 @@ func (m *model) drawHelp(height int) string {
 	lines := []string{"", t.Strong.Render("  Keys in " + m.view.String()), ""}
 	list := func(keys []kit.Key) {
 		for _, k := range keys {
+			if k.Off != "" {
+				lines = append(lines, "  "+t.Ash.Render(kit.FitLeft(k.Press, 10)+"  "+k.Does+" – "+k.Off))
+				continue
+			}
 			lines = append(lines, "  "+t.Lamp.Render(kit.FitLeft(k.Press, 10))+"  "+t.Paper.Render(k.Does))
 		}
 	}

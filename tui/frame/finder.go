@@ -68,6 +68,9 @@ func (f *finder) render(t *look.Theme, width, height int) string {
 	first, last := f.cursor.Window(len(found), height-4)
 	for i := first; i < last; i++ {
 		text := t.Lamp.Render(kit.FitLeft(found[i].Press, 10)) + "  " + t.Paper.Render(found[i].Does)
+		if found[i].Off != "" {
+			text = t.Ash.Render(kit.FitLeft(found[i].Press, 10) + "  " + found[i].Does + " – " + found[i].Off)
+		}
 		lines = append(lines, kit.Row(t, text, width, i == f.cursor.At))
 	}
 	if len(found) == 0 {

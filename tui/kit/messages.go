@@ -84,8 +84,9 @@ func (s *Shared) StepJob(by int) {
 	}
 }
 
-// Key is a line of the key help: what to press, what it does.
-type Key struct{ Press, Does string }
+// Key is a line of the key help: what to press, what it does, and why it can do
+// nothing just now, if that is so.
+type Key struct{ Press, Does, Off string }
 
 // Screen is a view as the frame sees it.
 type Screen interface {

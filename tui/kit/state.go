@@ -3,6 +3,7 @@ package kit
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"lumtra/core/history"
@@ -85,8 +86,9 @@ func (c *Collector) Collect(ctx context.Context, anew bool) State {
 			anew = true
 		}
 	}
-	anew = anew || st.At.Sub(c.read) > rereadEvery
-	for i, j := range s.Workspace().Jobs {
+	jobs := append(append([]*job.Job(nil), s.Workspace().Jobs...), lastDrops(s)...)
+	anew = anew || st.At.Sub(c.read) > rereadEvery || !slices.EqualFunc(jobs, c.jobs, func(j *job.Job, js JobState) bool { return j.Name == js.Job.Name })
+	for i, j := range jobs {
 		var js JobState
 		if anew {
 			var err error
@@ -103,10 +105,24 @@ func (c *Collector) Collect(ctx context.Context, anew bool) State {
 	for _, m := range s.Workspace().Mistakes {
 		st.Needs = append(st.Needs, Need{What: m.Error(), View: Now})
 	}
+	for name, until := range s.Expiring(st.At) {
+		what := "runs out " + until.Local().Format("2006-01-02 15:04")
+		if until.Before(st.At) {
+			what = "ran out " + until.Local().Format("2006-01-02 15:04")
+		}
+		st.Needs = append(st.Needs, Need{What: "the credential of " + name + " " + what, View: Places, Key: "2"})
+	}
 	if c.jobs = st.Jobs; anew {
 		c.read = st.At
 	}
 	return st
+}
+
+// lastDrops are the newest of the jobs that dropped trays made: enough to go
+// on with, and not in the way.
+func lastDrops(s *service.Service) []*job.Job {
+	drops := s.Drops()
+	return drops[:min(len(drops), 4)]
 }
 
 func active(s *service.Service, name string) *Active {

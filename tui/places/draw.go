@@ -2,195 +2,315 @@ package places
 
 import (
 	"fmt"
-	"slices"
 	"strings"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
 	"lumtra/core/job"
 	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/service"
 	"lumtra/tui/kit"
 )
 
-// Render draws the tree and, where there is room, the facts beside it.
+// Render draws the tree and, where there is room, the pane beside it.
 func (s *Screen) Render(width, height int) string {
-	s.page = max(height-2, 1)
+	s.page = max(height-3, 1)
 	if width < 100 {
-		upper := height * 2 / 3
-		return s.tree(width, upper) + "\n" + kit.RuleLine(s.Theme, width) + "\n" + s.pane(width, height-upper-1)
+		upper := max(height*11/20, 3)
+		if s.sheet != nil {
+			upper = min(upper, max(height/4, 3))
+		}
+		return s.tree(width, upper) + "\n" + kit.RuleLine(s.Theme, width) + "\n" + s.drawPane(width, height-upper-1)
 	}
 	left := width * 11 / 20
-	return kit.Beside(s.Theme, s.tree(left, height), s.pane(width-left-3, height))
+	return kit.Beside(s.Theme, s.tree(left, height), s.drawPane(width-left-3, height))
 }
 
+// tree draws the lines around the cursor, and what is marked or in the tray
+// below them.
 func (s *Screen) tree(width, height int) string {
-	if len(s.rows) == 0 {
-		return kit.Lines([]string{"", "  No endpoints in endpoints.toml yet."}, width, height)
+	if s.root.lines() == 0 {
+		return kit.Lines([]string{"", "  No endpoints yet: n adds one."}, width, height)
 	}
+	foot := s.foot(width)
+	rows := height - len(foot)
 	var lines []string
-	first, last := s.cursor.Window(len(s.rows), height)
+	var shown []service.At
+	first, last := s.cursor.Window(s.root.lines(), rows)
 	for i := first; i < last; i++ {
-		lines = append(lines, kit.Row(s.Theme, s.line(s.rows[i], width-2), width, i == s.cursor.At))
+		l := s.root.line(i)
+		text, counted := s.line(l, width-2)
+		if counted != nil {
+			shown = append(shown, *counted)
+		}
+		lines = append(lines, kit.Row(s.Theme, text, width, i == s.cursor.At))
 	}
-	return kit.Lines(lines, width, height)
+	s.sums.want(shown)
+	return strings.Join(append([]string{kit.Lines(lines, width, rows)}, foot...), "\n")
 }
 
-func (s *Screen) line(n *node, width int) string {
+// foot is the strip below the tree: the narrowing words, the marks, the tray.
+func (s *Screen) foot(width int) []string {
 	t := s.Theme
-	indent := strings.Repeat("  ", n.depth)
+	if b := s.narrowing; b != nil {
+		return []string{kit.Fit(t.Lamp.Render("  names with ")+t.Paper.Render(object.Display(b.words))+t.Lamp.Render("▏"), width)}
+	}
+	var parts []string
+	if n := len(s.marks); n > 0 {
+		parts = append(parts, t.Lamp.Render(fmt.Sprintf("◆ %s marked", kit.Count(int64(n)))))
+	}
+	if n := len(s.tray); n > 0 {
+		names := make([]string, 0, 3)
+		for _, at := range s.tray[:min(n, 3)] {
+			names = append(names, kit.Name(last(at), 18))
+		}
+		text := t.Tide.Render(fmt.Sprintf("▽ tray: %d", n)) + t.Ash.Render("  "+strings.Join(names, ", "))
+		if n > 3 {
+			text += t.Ash.Render(", …")
+		}
+		parts = append(parts, text)
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	return []string{kit.Fit("  "+strings.Join(parts, "   "), width)}
+}
+
+// last is the last part of a place's name.
+func last(at service.At) string {
+	switch {
+	case at.Key != "":
+		return object.Base(at.Key)
+	case at.Bucket != "":
+		return at.Bucket
+	}
+	return at.Endpoint
+}
+
+// line draws one line of the tree. For a folder it also says what is to be
+// counted.
+func (s *Screen) line(l line, width int) (text string, counted *service.At) {
+	t, b := s.Theme, l.in
+	indent := strings.Repeat("  ", min(b.depth, 12))
+	if l.row < 0 {
+		return indent + "  " + s.standing(b), nil
+	}
+	e := b.entry(l.row)
+	at := b.spot(e, s.hasBuckets(b.at.Endpoint))
 	sign, style := "  ", t.Paper
 	switch {
-	case n.more:
-		return indent + t.Ash.Render("  … more below")
-	case n.folder && n.open:
-		sign, style = "▾ ", t.Strong
-	case n.folder:
-		sign, style = "▸ ", t.Strong
-	case n.entry.Kind == object.Special:
+	case s.marked(at):
+		sign, style = t.Lamp.Render("◆ "), t.Lamp
+	case e.Kind == object.Prefix && b.child(l.row) != nil:
+		sign, style = t.Ash.Render("▾ "), t.Strong
+	case e.Kind == object.Prefix:
+		sign, style = t.Ash.Render("▸ "), t.Strong
+	case e.Kind == object.Special:
 		style = t.Ash
 	}
 	right := ""
 	switch {
-	case n.loading:
-		right = t.Lamp.Render("reading …")
-	case n.err != nil:
-		right = t.Flare.Render("▲ cannot be read")
-	case n.endpoint != nil:
-		right = t.Ash.Render(kindText(n.endpoint))
-	case n.folder && n.loaded && len(n.children) == 0:
-		right = t.Ash.Render("empty")
-	case !n.folder && n.entry.Kind == object.Object:
-		right = t.Paper.Render(kit.Size(n.entry.Size)) + "  " + t.Ash.Render(n.entry.Modified.Local().Format("2006-01-02 15:04"))
-	case n.entry.Kind == object.Special:
+	case b.level == nil:
+		right = s.endpointRight(at.Endpoint)
+	case e.Kind == object.Prefix:
+		right = s.sumText(at)
+		counted = &at
+	case e.Kind == object.Special:
 		right = t.Ash.Render("link or special file")
+	default:
+		right = t.Paper.Render(kit.Size(e.Size)) + "  " + t.Ash.Render(e.Modified.Local().Format("2006-01-02 15:04"))
+		if e.Class != "" {
+			right = t.Dusk.Render(kit.Name(e.Class, 12)) + "  " + right
+		}
 	}
-	room := width - ansi.StringWidth(right) - len(indent) - 3
-	return indent + t.Ash.Render(sign) + kit.Fit(style.Render(kit.Name(n.name, room)), room) + " " + right
+	room := max(width-ansi.StringWidth(right)-len(indent)-3, 4)
+	return indent + sign + kit.Fit(style.Render(kit.Name(nonEmpty(b.name(e)), room)), room) + " " + right, counted
+}
+
+// nonEmpty shows a name that is nothing at all.
+func nonEmpty(name string) string {
+	if name == "" {
+		return "(empty name)"
+	}
+	return name
+}
+
+// sumText is what lies below a folder, as far as it is known.
+func (s *Screen) sumText(at service.At) string {
+	if !s.sums.has(at) {
+		return ""
+	}
+	x := s.sums.of(at)
+	text := fmt.Sprintf("%s  %s", kit.Count(x.Objects), kit.Size(x.Bytes))
+	switch {
+	case x.Counting:
+		return s.Theme.Lamp.Render(text + " …")
+	case x.Err != nil && x.Objects == 0:
+		return s.Theme.Flare.Render("▲ not counted")
+	case x.Err != nil:
+		return s.Theme.Flare.Render(text + " or more")
+	}
+	return s.Theme.Ash.Render(text)
+}
+
+func (s *Screen) endpointRight(name string) string {
+	t, e := s.Theme, s.endpointOf(name)
+	if e == nil {
+		return ""
+	}
+	text := t.Ash.Render(kindText(e))
+	r := s.report(name)
+	switch {
+	case r == nil:
+		return text + t.Ash.Render("  ○ not tried")
+	case r.Refused() > 0:
+		return text + t.Flare.Render(fmt.Sprintf("  ▲ %d refused", r.Refused()))
+	}
+	return text + t.Tide.Render("  ● works")
+}
+
+// standing tells how a level stands, in the line below its rows.
+func (s *Screen) standing(b *branch) string {
+	t, st := s.Theme, b.state
+	switch {
+	case b.words != "":
+		text := fmt.Sprintf("%s of %s have these words", kit.Count(int64(b.own())), kit.Count(int64(st.Rows)))
+		if !st.Ended {
+			text += ", looking on"
+		}
+		return t.Lamp.Render(text + " …")
+	case st.Ended && st.Err != nil:
+		return t.Flare.Render("▲ " + oneLine(st.Err))
+	case st.Ended:
+		return t.Ash.Render("empty")
+	case st.Paused:
+		return t.Ash.Render(fmt.Sprintf("… %s so far; it goes on as you go, A lists all", kit.Count(int64(st.Rows))))
+	case st.Rows == 0:
+		return t.Lamp.Render("listing …")
+	}
+	return t.Lamp.Render(fmt.Sprintf("listing … %s", kit.Count(int64(st.Rows))))
+}
+
+func oneLine(err error) string {
+	text, _, _ := strings.Cut(err.Error(), "\n")
+	return object.Display(text)
 }
 
 func kindText(e *job.Endpoint) string {
-	if e.Kind == job.KindFolder {
-		return "folder"
-	}
-	speaks := "S3 API"
-	if e.Kind == job.KindBlob {
-		speaks = "Azure Blob API"
-	}
+	text := map[string]string{job.KindFolder: "folder", job.KindS3: "S3 API", job.KindBlob: "Azure Blob API", job.KindList: "web addresses"}[e.Kind]
 	if e.StandIn != "" {
-		speaks += ", stand-in"
+		text += ", stand-in"
 	}
-	return speaks
+	return text
 }
 
-// pane tells the facts of what is under the cursor.
-func (s *Screen) pane(width, height int) string {
-	t, n := s.Theme, s.at()
-	if n == nil {
-		return kit.Lines(nil, width, height)
-	}
-	f, known := s.facts[n.path]
-	lines := []string{t.Strong.Render(kit.Name(n.name, width)), ""}
-	fact := func(name, value string) {
-		for i, part := range strings.Split(ansi.Hardwrap(object.Display(value), max(width-15, 10), true), "\n") {
-			if i > 0 {
-				name = ""
-			}
-			lines = append(lines, t.Ash.Render(kit.Fit(name, 14))+" "+t.Paper.Render(part))
-		}
-	}
-	if err := n.err; err != nil || f.err != nil {
-		if err == nil {
-			err = f.err
-		}
-		for _, part := range strings.Split(ansi.Wordwrap(err.Error(), max(width, 10), " "), "\n") {
-			lines = append(lines, t.Flare.Render(part))
-		}
-		lines = append(lines, "")
-	}
-	switch e := n.endpoint; {
-	case e != nil && e.Kind == job.KindFolder:
-		fact("folder", e.Path)
-	case e != nil && e.StandIn != "":
-		fact("stand-in kept", e.StandIn)
-		fact("line", strings.TrimSpace(e.Speed+"/s "+e.Latency))
-	case e != nil:
-		fact("address", e.Address)
-	}
-	if e := n.endpoint; e != nil {
-		for _, x := range [][2]string{{"access key", e.AccessKey}, {"account", e.Account}, {"secret from", e.SecretFrom}, {"signature from", e.SignatureFrom}} {
-			if x[1] != "" {
-				fact(x[0], x[1])
-			}
-		}
-	}
-	switch {
-	case !known:
-		lines = append(lines, t.Ash.Render("looking …"))
-	case f.abilities != nil && f.err == nil:
-		s.abilities(f, fact)
-	case f.err == nil && !n.folder:
-		entryFacts(f.entry, fact)
-	}
-	return kit.Lines(lines, width, height)
+// liner collects lines of facts.
+type liner struct {
+	s     *Screen
+	width int
+	lines []string
 }
 
-func (s *Screen) abilities(f facts, fact func(name, value string)) {
-	a := f.abilities
-	fact("speaks", a.Protocol)
-	limit := func(n int64) string {
-		if n == 0 {
-			return "as large as there is room"
+func (l *liner) fact(name, value string) {
+	for i, part := range strings.Split(ansi.Hardwrap(object.Display(value), max(l.width-15, 10), true), "\n") {
+		if i > 0 {
+			name = ""
 		}
-		return "up to " + kit.Size(n)
+		l.lines = append(l.lines, l.s.Theme.Ash.Render(kit.Fit(object.Display(name), 14))+" "+l.s.Theme.Paper.Render(part))
 	}
-	fact("objects", limit(a.MaxObject))
-	if a.MaxParts > 0 {
-		fact("parts", fmt.Sprintf("%s to %s, at most %s", kit.Size(a.MinPart), kit.Size(a.MaxPart), kit.Count(int64(a.MaxParts))))
-	}
-	if a.StoredSums != object.NoSum {
-		fact("keeps sums", a.StoredSums.String()+", verified as content arrives")
-	} else {
-		fact("keeps sums", "none: a proof reads the files")
-	}
-	if a.KeepsTimes {
-		fact("times", "kept as they were at the source")
-	} else {
-		fact("times", "when it was stored; the original beside it")
-	}
-	if a.Conditions {
-		fact("overwriting", "only what the plan saw")
-	}
-	fact("longest key", fmt.Sprintf("%s bytes", kit.Count(int64(a.MaxKey))))
 }
 
-func entryFacts(e object.Entry, fact func(name, value string)) {
-	const exact = "2006-01-02 15:04:05 MST"
-	if e.Kind == object.Special {
-		fact("kind", "a link or special file: never copied")
+func (l *liner) text(style func(...string) string, text string) {
+	for _, part := range kit.Wrap(object.Display(text), l.width) {
+		l.lines = append(l.lines, style(part))
+	}
+}
+
+func (l *liner) gap() {
+	if n := len(l.lines); n > 0 && l.lines[n-1] != "" {
+		l.lines = append(l.lines, "")
+	}
+}
+
+// endpointFacts tell of an endpoint: where it is, what it signs with, what its
+// last test found.
+func (l *liner) endpointFacts(name string) {
+	s := l.s
+	e := s.endpointOf(name)
+	if e == nil {
 		return
 	}
-	fact("size", fmt.Sprintf("%s (%s bytes)", kit.Size(e.Size), kit.Count(e.Size)))
-	fact("modified", e.Modified.Local().Format(exact))
-	if !e.Original.IsZero() {
-		fact("original time", e.Original.Local().Format(exact))
+	switch {
+	case e.Kind == job.KindFolder || e.Kind == job.KindList:
+		l.fact(e.Kind, e.Path)
+	case e.StandIn != "":
+		l.fact("stand-in kept", e.StandIn)
+		if line := strings.TrimSpace(e.Speed + "/s " + e.Latency); e.Speed != "" || e.Latency != "" {
+			l.fact("line", line)
+		}
+	default:
+		l.fact("address", e.Address)
 	}
-	if e.Mode != 0 {
-		fact("permissions", e.Mode.String())
-	}
-	for _, x := range [][2]string{{"type", e.ContentType}, {"class", e.Class}, {"version", e.Version}, {"ETag", e.ETag}} {
+	for _, x := range [][2]string{{"only bucket", e.Bucket}, {"region", e.Region}, {"credential", e.Credential}, {"access key", e.AccessKey}, {"account", e.Account},
+		{"secret from", e.SecretFrom}, {"signature from", e.SignatureFrom}, {"proxy", e.Proxy}, {"own CA", e.CAFile}} {
 		if x[1] != "" {
-			fact(x[0], x[1])
+			l.fact(x[0], x[1])
 		}
 	}
-	for _, sum := range e.Sums {
-		fact(sum.Kind.String(), sum.Hex())
+	l.gap()
+	r := s.report(name)
+	if r == nil {
+		l.text(s.Theme.Ash.Render, "Not tried yet: y finds out what it allows.")
+		return
 	}
-	var names []string
-	for name := range e.Metadata {
-		names = append(names, name)
+	l.fact("tried", kit.Ago(r.At, time.Now()))
+	if r.Latency > 0 {
+		l.fact("latency", r.Latency.Round(100*time.Microsecond).String())
+		l.fact("one stream", fmt.Sprintf("%s there, %s back", kit.Rate(r.Up, s.Bits), kit.Rate(r.Down, s.Bits)))
 	}
-	slices.Sort(names)
-	for _, name := range names {
-		fact("· "+name, e.Metadata[name])
+	for _, c := range r.Checks {
+		if c.Outcome == "refused" {
+			l.text(s.Theme.Flare.Render, "▲ "+c.Name+": "+c.Found)
+			if c.Mend != "" {
+				l.text(s.Theme.Paper.Render, "  "+c.Mend)
+			}
+		}
+	}
+}
+
+// abilities tell what a place can do, and what it lacks with the reason.
+func (l *liner) abilities(f *facts) {
+	a := f.Abilities
+	l.gap()
+	l.fact("speaks", a.Protocol)
+	if a.ReadOnly {
+		l.fact("writing", "not possible")
+		return
+	}
+	if a.MaxObject > 0 {
+		l.fact("objects", "up to "+kit.Size(a.MaxObject))
+	}
+	if a.MaxParts > 0 && !a.Tree {
+		l.fact("parts", fmt.Sprintf("%s to %s, at most %s", kit.Size(a.MinPart), kit.Size(a.MaxPart), kit.Count(int64(a.MaxParts))))
+	}
+	if a.StoredSums != object.NoSum {
+		l.fact("keeps sums", a.StoredSums.String()+", verified as content arrives")
+	} else {
+		l.fact("keeps sums", "none: a proof reads the content")
+	}
+	if a.KeepsTimes {
+		l.fact("times", "kept as they were at the source")
+	} else {
+		l.fact("times", "when it was stored; the original beside it")
+	}
+	if f.Versioning != "" {
+		l.fact("versioning", string(f.Versioning))
+	}
+	for _, skill := range []place.Skill{place.Versions, place.Tags, place.Metadata, place.Links, place.Restores, place.Folders} {
+		if why := f.Lacks[skill]; why != "" {
+			l.text(l.s.Theme.Ash.Render, "– no "+string(skill)+": "+why)
+		}
 	}
 }

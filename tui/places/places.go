@@ -1,18 +1,24 @@
 // Package places is the view of endpoints and what lies in them: a tree that
-// loads as one goes, and beside it the facts of what is under the cursor. It
-// reads listings page by page and never waits for one.
+// loads as one goes, and beside it the thing under the cursor, with its facts,
+// its preview and its versions as beads on a time string. From here objects are
+// handled, endpoints are added and tested, and the tray is filled and dropped.
+//
+// It never waits for a place: everything that may take time is a command, and
+// what is drawn is what is there by now.
 package places
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"lumtra/core/job"
+	"lumtra/core/level"
 	"lumtra/core/object"
-	"lumtra/core/place"
+	"lumtra/core/probe"
 	"lumtra/service"
 	"lumtra/tui/kit"
 )
@@ -21,211 +27,369 @@ import (
 type Screen struct {
 	*kit.Shared
 	ctx    context.Context
-	roots  []*node
-	rows   []*node // the visible lines of the tree
+	root   *branch
 	cursor kit.Cursor
+	here   line // what the cursor is on, so that it stays there as levels grow
 	page   int
-	facts  map[string]facts // by path, of what the cursor rested on
-	rest   int              // counts cursor moves, to ask only when it rests
+	rest   int // counts cursor moves, to ask only when it rests
+	ticks  bool
+
+	facts   map[service.At]facts
+	sums    *sums
+	reports map[string]*probe.Report
+	marks   []service.At
+	tray    []service.At
+
+	narrowing *branch // whose names are being narrowed
+	pane      pane
+	sheet     sheet
+	width     int // of the pane, as drawn last
+	height    int
 }
 
-// node is a line of the tree.
-type node struct {
-	path, name string // path is "endpoint/bucket/key"
-	depth      int
-	entry      object.Entry
-	folder     bool
-	endpoint   *job.Endpoint
-	parent     *node
-
-	open, loading, loaded bool
-	next                  string // where the next page begins
-	err                   error
-	children              []*node
-	more                  bool // this line stands for what is not loaded yet
-}
-
-type facts struct {
-	entry     object.Entry
-	abilities *place.Abilities
-	err       error
+// sheet is what stands in the pane while something is asked or told.
+type sheet interface {
+	update(tea.Msg) tea.Cmd
+	lines(width, height int) []string
+	keys() []kit.Key
 }
 
 // New makes the view.
 func New(ctx context.Context, shared *kit.Shared) *Screen {
-	s := &Screen{Shared: shared, ctx: ctx, facts: map[string]facts{}, page: 10}
-	w := shared.Service.Workspace()
-	for _, name := range shared.Service.EndpointNames() {
-		s.roots = append(s.roots, &node{path: name, name: name, folder: true, endpoint: w.Endpoints[name]})
-	}
-	s.lay()
+	s := &Screen{Shared: shared, ctx: ctx, facts: map[service.At]facts{}, reports: map[string]*probe.Report{}, page: 10, root: &branch{names: shared.Service.EndpointNames()}}
+	s.sums = newSums(ctx, shared.Service)
+	s.tray, _ = shared.Service.Tray()
+	s.here = s.root.line(0)
 	return s
 }
 
-// loadedMsg brings a page of a node's children.
-type loadedMsg struct {
-	node *node
-	page service.Page
-	err  error
-}
-
-// restedMsg tells that the cursor has rested for a moment.
-type restedMsg struct{ rest int }
-
-// factsMsg brings the facts of a path.
-type factsMsg struct {
-	path  string
-	facts facts
-}
+// Messages that bring what was asked for.
+type (
+	openedMsg struct {
+		in    *branch
+		row   int
+		at    service.At
+		level *level.Level
+		err   error
+	}
+	viewMsg struct {
+		of   *branch
+		view *level.View
+	}
+	// beatMsg comes a few times a second while levels or counts grow.
+	beatMsg struct{}
+	// restedMsg tells that the cursor has rested for a moment.
+	restedMsg struct{ rest int }
+	// sheetMsg puts a sheet into the pane, or takes it away.
+	sheetMsg struct{ sheet sheet }
+	// doneMsg tells that something was handled, and what is to be read again.
+	doneMsg struct {
+		say   string
+		err   error
+		again []service.At // levels
+		focus *service.At
+	}
+)
 
 // Crumbs are the parts of the path under the cursor.
 func (s *Screen) Crumbs() []string {
-	if n := s.at(); n != nil {
-		return strings.Split(strings.TrimSuffix(n.path, "/"), "/")[:n.depth+1]
+	at, ok := s.at()
+	if !ok {
+		return nil
 	}
-	return nil
+	crumbs := []string{at.Endpoint}
+	if at.Bucket != "" {
+		crumbs = append(crumbs, at.Bucket)
+	}
+	if at.Key != "" {
+		crumbs = append(crumbs, strings.Split(strings.TrimSuffix(at.Key, "/"), "/")...)
+	}
+	return crumbs
 }
 
-// Typing is never so here.
-func (s *Screen) Typing() bool { return false }
+// Typing tells that keys go into a sheet or narrow a level.
+func (s *Screen) Typing() bool { return s.sheet != nil || s.narrowing != nil || s.pane.focused }
 
-// Keys of the view.
-func (s *Screen) Keys() []kit.Key {
-	return []kit.Key{{Press: "enter", Does: "open or close: what lies below"}, {Press: "right", Does: "open: one level deeper"},
-		{Press: "left", Does: "close: one level up"}, {Press: "r", Does: "read again: this level anew"}}
+// hasBuckets tells whether an endpoint's top is made of buckets.
+func (s *Screen) hasBuckets(endpoint string) bool {
+	e := s.Service.Workspace().Endpoints[endpoint]
+	return e != nil && e.HasBuckets()
 }
 
-func (s *Screen) at() *node {
-	if s.cursor.At < len(s.rows) {
-		return s.rows[s.cursor.At]
+// at is what the cursor is on; false on a line that is nothing of its own.
+func (s *Screen) at() (service.At, bool) {
+	if s.here.in == nil || s.here.row < 0 || s.here.row >= s.here.in.own() {
+		if s.here.in != nil && s.here.in.level != nil {
+			return s.here.in.at, false
+		}
+		return service.At{}, false
 	}
-	return nil
+	return s.here.in.spot(s.here.in.entry(s.here.row), s.hasBuckets(s.here.in.at.Endpoint)), true
+}
+
+// entry is the row under the cursor.
+func (s *Screen) entry() object.Entry {
+	if s.here.in == nil || s.here.row < 0 || s.here.row >= s.here.in.own() {
+		return object.Entry{}
+	}
+	return s.here.in.entry(s.here.row)
+}
+
+// folder is the folder that new things go into and that the tray is dropped on:
+// what is under the cursor, or what it lies in.
+func (s *Screen) folder() service.At {
+	at, ok := s.at()
+	if ok && (s.entry().Kind == object.Prefix) {
+		return at
+	}
+	if s.here.in != nil {
+		return s.here.in.at
+	}
+	return at
 }
 
 // Update takes keys and what was loaded.
 func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case kit.Opened:
-		return s.rested()
-	case loadedMsg:
-		return s.take(msg)
+		s.names()
+		return tea.Batch(s.rested(), s.beat())
+	case openedMsg:
+		return s.took(msg)
+	case viewMsg:
+		msg.of.making = false
+		if msg.view != nil && msg.view.Order == msg.of.order && msg.view.Words == msg.of.words {
+			msg.of.show(msg.view)
+			s.settle()
+		}
+	case beatMsg:
+		s.ticks = false
+		return s.grow()
 	case restedMsg:
 		if msg.rest == s.rest {
 			return s.ask()
 		}
 	case factsMsg:
-		s.facts[msg.path] = msg.facts
+		s.facts[msg.at] = msg.facts
+		s.pane.settle(msg)
+	case previewMsg:
+		s.pane.show(msg)
+	case sheetMsg:
+		s.sheet = msg.sheet
+	case countedMsg:
+		if _, waits := s.sheet.(*countSheet); waits {
+			return msg.next(msg.n)
+		}
+	case doneMsg:
+		return s.finished(msg)
 	case tea.KeyPressMsg:
-		return s.key(msg.String())
+		return s.key(msg)
+	case tea.PasteMsg:
+		if s.sheet != nil {
+			return s.sheet.update(msg)
+		}
+	default:
+		if s.sheet != nil {
+			return s.sheet.update(msg)
+		}
 	}
 	return nil
 }
 
-func (s *Screen) key(key string) tea.Cmd {
-	n := s.at()
-	if n == nil {
-		return nil
+// names takes the endpoints as they are now; what is open stays open.
+func (s *Screen) names() {
+	now := s.Service.EndpointNames()
+	if slices.Equal(now, s.root.names) {
+		return
 	}
-	switch key {
-	case "enter":
-		if n.open {
-			return s.close(n)
+	at, _ := s.at()
+	old := s.root
+	s.root = &branch{names: now}
+	for _, o := range old.below {
+		if row := slices.Index(now, old.names[o.row]); row >= 0 {
+			s.root.attach(row, o.branch)
+		} else {
+			o.close()
 		}
-		return s.expand(n)
-	case "right", "l":
-		return s.expand(n)
-	case "left", "h":
-		if n.open {
-			return s.close(n)
-		}
-		if n.parent != nil {
-			for i, r := range s.rows {
-				if r == n.parent {
-					s.cursor.At = i
-				}
-			}
-		}
-		return s.rested()
-	case "r":
-		if !n.folder && n.parent != nil {
-			n = n.parent
-		}
-		n.children, n.loaded, n.next, n.err = nil, false, "", nil
-		s.lay()
-		return s.expand(n)
 	}
-	if s.cursor.Key(key, len(s.rows), s.page) {
-		cmds := []tea.Cmd{s.rested()}
-		if n := s.at(); n != nil && n.more {
-			cmds = append(cmds, s.load(n.parent))
-		}
-		return tea.Batch(cmds...)
+	if s.here.in == old {
+		s.here = line{s.root, max(slices.Index(now, at.Endpoint), 0)}
 	}
-	return nil
+	s.settle()
 }
 
-func (s *Screen) close(n *node) tea.Cmd {
-	n.open = false
-	s.lay()
-	return s.rested()
+// settle puts the cursor back on what it was on.
+func (s *Screen) settle() {
+	n := s.root.number(s.here)
+	if n < 0 {
+		n = s.cursor.At
+	}
+	s.cursor.At = n
+	s.cursor.Move(0, s.root.lines())
+	if s.root.lines() > 0 {
+		s.here = s.root.line(s.cursor.At)
+	}
 }
 
-func (s *Screen) expand(n *node) tea.Cmd {
-	if !n.folder {
-		return nil
+func (s *Screen) moved() tea.Cmd {
+	if s.root.lines() > 0 {
+		s.here = s.root.line(s.cursor.At)
 	}
-	n.open = true
-	var cmd tea.Cmd
-	if !n.loaded && n.err == nil || n.err != nil {
-		n.err = nil
-		cmd = s.load(n)
+	if b := s.here.in; b != nil && b.level != nil {
+		row := s.here.row
+		if row < 0 {
+			row = b.state.Rows
+		}
+		if b.view == nil {
+			b.level.Want(row + s.page)
+		}
 	}
-	s.lay()
-	return tea.Batch(cmd, s.rested())
+	s.pane.leave()
+	return tea.Batch(s.rested(), s.beat())
 }
 
-// load fetches the next page of a node's children.
-func (s *Screen) load(n *node) tea.Cmd {
-	if n.loading {
+// expand opens what is under the cursor.
+func (s *Screen) expand() tea.Cmd {
+	at, ok := s.at()
+	b := s.here.in
+	if !ok || s.entry().Kind != object.Prefix || b.child(s.here.row) != nil {
 		return nil
 	}
-	n.loading = true
-	after := n.next
+	return s.openLevel(b, s.here.row, at)
+}
+
+func (s *Screen) openLevel(b *branch, row int, at service.At) tea.Cmd {
 	return func() tea.Msg {
-		page, err := s.Service.Browse(s.ctx, n.path, after)
-		return loadedMsg{n, page, err}
+		l, err := s.Service.OpenLevel(s.ctx, at)
+		return openedMsg{b, row, at, l, err}
 	}
 }
 
-func (s *Screen) take(msg loadedMsg) tea.Cmd {
-	n := msg.node
-	n.loading, n.loaded, n.err, n.next = false, msg.err == nil, msg.err, msg.page.Next
-	for _, e := range msg.page.Entries {
-		n.children = append(n.children, &node{path: n.path + "/" + strings.TrimSuffix(e.Key, "/"), name: e.Key, depth: n.depth + 1,
-			entry: e, folder: e.Kind == object.Prefix, parent: n})
+func (s *Screen) took(msg openedMsg) tea.Cmd {
+	if msg.err != nil {
+		return kit.Cmd(kit.Say{Text: msg.err.Error(), Bad: true})
 	}
-	s.lay()
-	return s.rested()
+	if msg.in.child(msg.row) != nil || msg.row >= msg.in.own() {
+		return closeLevel(msg.level)
+	}
+	b := &branch{at: msg.at, depth: msg.in.depth + 1, level: msg.level, order: level.ByName}
+	b.state = msg.level.State()
+	msg.in.attach(msg.row, b)
+	s.settle()
+	return tea.Batch(s.rested(), s.beat())
 }
 
-// lay makes the visible lines anew.
-func (s *Screen) lay() {
-	s.rows = s.rows[:0]
-	var walk func(nodes []*node)
-	walk = func(nodes []*node) {
-		for _, n := range nodes {
-			s.rows = append(s.rows, n)
-			if !n.open {
-				continue
+func closeLevel(l *level.Level) tea.Cmd {
+	return func() tea.Msg {
+		l.Close()
+		return nil
+	}
+}
+
+// fold closes what is open under the cursor, else goes to where it lies in.
+func (s *Screen) fold() tea.Cmd {
+	b := s.here.in
+	if b == nil {
+		return nil
+	}
+	if s.here.row >= 0 && b.child(s.here.row) != nil {
+		b.detach(s.here.row)
+	} else if p, row := s.root.parent(b); p != nil {
+		s.here = line{p, row}
+	}
+	s.settle()
+	return s.moved()
+}
+
+// again lists a level anew, where it is open.
+func (s *Screen) again(at service.At) tea.Cmd {
+	var cmds []tea.Cmd
+	s.root.walk(func(b *branch) {
+		if b.level == nil || b.at != at {
+			return
+		}
+		if p, row := s.root.parent(b); p != nil {
+			if s.here.in == b {
+				s.here = line{p, row}
 			}
-			walk(n.children)
-			if n.next != "" {
-				s.rows = append(s.rows, &node{name: "…", depth: n.depth + 1, parent: n, more: true, path: n.path})
-			}
+			p.detach(row)
+			cmds = append(cmds, s.openLevel(p, row, at))
+		}
+	})
+	s.settle()
+	s.sums.forget(at)
+	return tea.Batch(cmds...)
+}
+
+// beat winds the clock that lets levels and counts grow, if anything may.
+func (s *Screen) beat() tea.Cmd {
+	if s.ticks {
+		return nil
+	}
+	s.ticks = true
+	return tea.Tick(150*time.Millisecond, func(time.Time) tea.Msg { return beatMsg{} })
+}
+
+// grow takes what levels and counts have come to, and goes on while they grow.
+func (s *Screen) grow() tea.Cmd {
+	var cmds []tea.Cmd
+	busy := s.sums.busy() || s.sheet != nil
+	s.root.walk(func(b *branch) {
+		if b.level == nil {
+			return
+		}
+		b.state = b.level.State()
+		busy = busy || !b.state.Ended && !b.state.Paused || b.making
+		if b.order != level.ByName || b.words != "" {
+			cmds = append(cmds, s.makeView(b))
+		}
+	})
+	s.settle()
+	if busy {
+		cmds = append(cmds, s.beat())
+	}
+	if at, ok := s.at(); ok {
+		if _, known := s.facts[at]; !known && s.here.row >= 0 {
+			cmds = append(cmds, s.rested())
 		}
 	}
-	walk(s.roots)
-	s.cursor.Move(0, len(s.rows))
+	return tea.Batch(cmds...)
+}
+
+// makeView has the rows of a branch chosen and sorted, if there are new ones.
+func (s *Screen) makeView(b *branch) tea.Cmd {
+	stale := b.view == nil || b.view.Looked != b.state.Rows || b.view.Order != b.order || b.view.Words != b.words
+	if b.making || !stale {
+		return nil
+	}
+	b.making = true
+	l, prefix, order, words := b.level, b.at.Key, b.order, b.words
+	hasBuckets := s.hasBuckets(b.at.Endpoint)
+	totals := func(key string) int64 {
+		return s.sums.of(b.spot(object.Entry{Key: key}, hasBuckets)).Bytes
+	}
+	return func() tea.Msg { return viewMsg{b, level.Make(s.ctx, l, prefix, order, words, totals)} }
+}
+
+// sortBy gives the level under the cursor the next order.
+func (s *Screen) sortBy() tea.Cmd {
+	b := s.here.in
+	if b == nil || b.level == nil {
+		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; what is in it is sorted."})
+	}
+	b.order = map[level.Order]level.Order{level.ByName: level.BySize, level.BySize: level.ByTime, level.ByTime: level.ByName}[b.order]
+	return s.reshape(b)
+}
+
+// reshape makes a branch show its order and words.
+func (s *Screen) reshape(b *branch) tea.Cmd {
+	if b.order == level.ByName && b.words == "" {
+		b.show(nil)
+		s.settle()
+		return nil
+	}
+	b.level.Want(-1)
+	return tea.Batch(s.makeView(b), s.beat())
 }
 
 // rested asks for facts when the cursor has not moved for a moment, so that
@@ -236,30 +400,5 @@ func (s *Screen) rested() tea.Cmd {
 	return tea.Tick(120*time.Millisecond, func(time.Time) tea.Msg { return restedMsg{rest} })
 }
 
-func (s *Screen) ask() tea.Cmd {
-	n := s.at()
-	if n == nil || n.more {
-		return nil
-	}
-	if _, known := s.facts[n.path]; known {
-		return nil
-	}
-	path, folder := n.path, n.folder
-	open := path
-	if n.endpoint != nil && n.endpoint.Kind != job.KindFolder {
-		open += "/-" // any bucket tells what the store can do; none is asked
-	}
-	return func() tea.Msg {
-		var f facts
-		if folder {
-			var p place.Place
-			if p, f.err = s.Service.Place(s.ctx, open); f.err == nil {
-				a := p.Abilities()
-				f.abilities = &a
-			}
-		} else {
-			f.entry, f.err = s.Service.Stat(s.ctx, path)
-		}
-		return factsMsg{path, f}
-	}
-}
+// endpointOf is the settings of an endpoint; nil if it is gone.
+func (s *Screen) endpointOf(name string) *job.Endpoint { return s.Service.Workspace().Endpoints[name] }

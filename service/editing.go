@@ -1,0 +1,129 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"lumtra/core/job"
+	"lumtra/core/secret"
+)
+
+// SaveEndpoint writes an endpoint into the workspace; was is the name it had,
+// "" for a new one. given, when not nil, is kept under its label, and the
+// endpoint signs with it from then on.
+func (s *Service) SaveEndpoint(was string, e job.Endpoint, given *secret.Credential) error {
+	if was != "" && was != e.Name {
+		if users := s.jobsWith(was); len(users) > 0 {
+			return badInput(fmt.Errorf("the job %s names the endpoint %q: change it there first", users[0], was))
+		}
+	}
+	if given != nil {
+		e.Credential = job.KeptCredential + given.Label
+		e.AccessKey, e.Account, e.SecretFrom, e.TokenFrom, e.SignatureFrom = "", "", "", "", ""
+	}
+	if setting, what := e.Check(); what != "" {
+		return badInput(fmt.Errorf("%s: %s", setting, what))
+	}
+	if given != nil {
+		if err := s.KeepCredential(*given); err != nil {
+			return err
+		}
+	} else if label := e.Kept(); label != "" {
+		all, err := s.secrets.List()
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(all, func(f secret.Facts) bool { return f.Label == label }) {
+			return badInput(fmt.Errorf("%w: %q", secret.ErrNoCredential, label))
+		}
+	}
+	if err := job.SaveEndpoint(s.opts.Workspace, was, &e); err != nil {
+		return badInput(err)
+	}
+	s.log.Info("endpoint saved", "endpoint", e.Name, "was", was)
+	s.forget(was, e.Name)
+	return s.reload()
+}
+
+func (s *Service) jobsWith(endpoint string) []string {
+	var users []string
+	for _, j := range s.Workspace().Jobs {
+		for _, at := range []string{j.Source, j.Target} {
+			if name, _ := job.SplitPlace(at); name == endpoint {
+				users = append(users, j.Name)
+			}
+		}
+	}
+	return users
+}
+
+// RemoveEndpoint takes an endpoint that no job names out of the workspace. What
+// lies there stays, and so does its credential.
+func (s *Service) RemoveEndpoint(name string) error {
+	if users := s.jobsWith(name); len(users) > 0 {
+		return badInput(fmt.Errorf("the job %s names it", users[0]))
+	}
+	if err := job.RemoveEndpoint(s.opts.Workspace, name); err != nil {
+		return badInput(err)
+	}
+	s.forget(name)
+	err := os.Remove(s.reportPath(name))
+	if errors.Is(err, os.ErrNotExist) {
+		err = nil
+	}
+	return errors.Join(err, s.reload())
+}
+
+// reload reads the workspace again.
+func (s *Service) reload() error {
+	w, err := job.LoadWorkspace(s.opts.Workspace)
+	if err != nil {
+		return badInput(err)
+	}
+	s.workspace.Store(w)
+	return nil
+}
+
+// forget has endpoints opened anew when they are next used. What is under way
+// with the old one goes on: it is closed when the service is.
+func (s *Service) forget(names ...string) {
+	s.opening.Lock()
+	defer s.opening.Unlock()
+	for _, name := range names {
+		if e := s.endpoints[name]; e != nil {
+			delete(s.endpoints, name)
+			s.former = append(s.former, e)
+		}
+	}
+}
+
+// tryOut opens an endpoint that need not be in the workspace.
+func (s *Service) tryOut(ctx context.Context, e job.Endpoint, given *secret.Credential) (*opened, error) {
+	if setting, what := e.Check(); what != "" && given == nil {
+		return nil, badInput(fmt.Errorf("%s: %s", setting, what))
+	}
+	if e.StandIn != "" { // one at a time may have it open
+		s.forgetNow(e.Name)
+	}
+	return s.open(ctx, &e, given)
+}
+
+// forgetNow closes an endpoint whose stand-in is to be started otherwise.
+func (s *Service) forgetNow(name string) {
+	s.opening.Lock()
+	defer s.opening.Unlock()
+	if e := s.endpoints[name]; e != nil {
+		delete(s.endpoints, name)
+		if err := e.close(); err != nil {
+			s.log.Warn("closing an endpoint", "endpoint", name, "error", err)
+		}
+	}
+}
+
+func (s *Service) reportPath(name string) string {
+	return filepath.Join(s.opts.State, "tests", name+".json")
+}

@@ -1,0 +1,422 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"lumtra/core/handle"
+	"lumtra/core/history"
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// Measure counts what somebody is about to handle. All picks lie in one bucket
+// or folder root; deep counts versions and unfinished uploads too.
+func (s *Service) Measure(ctx context.Context, picks []At, deep bool, grow func(handle.Count)) (handle.Count, error) {
+	p, list, err := s.together(picks)
+	if err != nil {
+		return handle.Count{}, err
+	}
+	return handle.Measure(ctx, p, list, deep, grow)
+}
+
+// together opens the one place that all picks lie in.
+func (s *Service) together(picks []At) (place.Place, []handle.Pick, error) {
+	if len(picks) == 0 {
+		return nil, nil, badInput(errors.New("nothing is picked"))
+	}
+	var list []handle.Pick
+	for _, a := range picks {
+		if a.Endpoint != picks[0].Endpoint || a.Bucket != picks[0].Bucket {
+			return nil, nil, badInput(errors.New("what is marked lies in several buckets or endpoints; handle those one by one, or use the tray"))
+		}
+		list = append(list, a.Pick())
+	}
+	p, err := s.Root(picks[0])
+	return p, list, err
+}
+
+// Act is something done to many objects, under way.
+type Act struct {
+	// What it is in words, and Where.
+	What  string
+	Where string
+	Began time.Time
+
+	action handle.Action
+	stop   context.CancelFunc
+	done   chan struct{}
+
+	mu    sync.Mutex
+	total handle.Count
+	err   error
+	ended bool
+}
+
+// ActState is how an act stands.
+type ActState struct {
+	handle.Result
+	Ended bool
+	Err   error
+}
+
+// State tells how far it is.
+func (a *Act) State() ActState {
+	r := a.action.Result()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	r.Total = a.total
+	return ActState{r, a.ended, a.err}
+}
+
+// Stop ends it where it is.
+func (a *Act) Stop() { a.stop() }
+
+// Wait waits for its end and returns why it ended early; what could not be
+// done to single objects is in the state.
+func (a *Act) Wait() error {
+	<-a.done
+	return a.State().Err
+}
+
+// act runs something in the background and notes it in the history when it
+// removed or replaced things.
+func (s *Service) act(what string, picks []At, total handle.Count, note bool, do func(context.Context, *handle.Action) error) (*Act, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		return nil, context.Canceled
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	a := &Act{What: what, Where: picks[0].String(), Began: time.Now(), stop: stop, done: make(chan struct{}), total: total}
+	if len(picks) > 1 {
+		a.Where += fmt.Sprintf(" and %d more", len(picks)-1)
+	}
+	s.acts = append(s.acts, a)
+	s.waiting.Go(func() {
+		defer close(a.done)
+		defer stop()
+		err := do(ctx, &a.action)
+		r := a.action.Result()
+		s.log.Info("handled", "what", what, "place", a.Where, "objects", r.Done.Objects, "versions", r.Done.Versions, "failed", r.Failed, "error", err)
+		if note {
+			err = errors.Join(err, s.note(a, r, err))
+		}
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.err, a.ended = err, true
+	})
+	return a, nil
+}
+
+func (s *Service) note(a *Act, r handle.Result, err error) error {
+	db, bad := s.openHistory()
+	if bad != nil {
+		return bad
+	}
+	who := "unknown"
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	outcome := "done"
+	if err != nil {
+		outcome = object.Display(err.Error())
+	}
+	d := r.Done
+	return db.Note(context.Background(), history.Act{At: a.Began, Who: who, What: a.What, Place: a.Where, Objects: d.Objects,
+		Versions: d.Versions + d.Markers + d.Uploads, Bytes: d.AllBytes(), Failed: r.Failed, Outcome: outcome})
+}
+
+// Acts lists what was removed or replaced by hand, newest first.
+func (s *Service) Acts(ctx context.Context, limit int) ([]history.Act, error) {
+	db, err := s.openHistory()
+	if err != nil {
+		return nil, err
+	}
+	return db.Acts(ctx, limit)
+}
+
+// confirmed holds a number that was typed against what was counted: only who
+// has read how much will go knows it.
+func confirmed(total handle.Count, typed int64) error {
+	if typed != total.All() {
+		return badInput(fmt.Errorf("%d is not the number of things that will go", typed))
+	}
+	return nil
+}
+
+// Remove removes the picks, for good with deep. typed is the number of things
+// that total counted.
+func (s *Service) Remove(picks []At, deep bool, total handle.Count, typed int64) (*Act, error) {
+	if err := confirmed(total, typed); err != nil {
+		return nil, err
+	}
+	p, list, err := s.together(picks)
+	if err != nil {
+		return nil, err
+	}
+	what := "remove"
+	if deep {
+		what = "remove for good"
+	}
+	return s.act(what, picks, total, true, func(ctx context.Context, a *handle.Action) error { return a.Remove(ctx, p, list, deep) })
+}
+
+// EmptyBucket removes everything in a bucket, versions, markers and unfinished
+// uploads too, and then, if asked, the bucket.
+func (s *Service) EmptyBucket(at At, andRemove bool, total handle.Count, typed int64) (*Act, error) {
+	if err := confirmed(total, typed); err != nil {
+		return nil, err
+	}
+	p, list, err := s.together([]At{{Endpoint: at.Endpoint, Bucket: at.Bucket}})
+	if err != nil {
+		return nil, err
+	}
+	end, err := s.endpoint(at.Endpoint)
+	if err != nil {
+		return nil, err
+	}
+	b, ok := end.(place.Buckets)
+	if !ok {
+		return nil, errNoBuckets
+	}
+	what := "empty bucket"
+	if andRemove {
+		what = "empty and remove bucket"
+	}
+	return s.act(what, []At{at}, total, true, func(ctx context.Context, a *handle.Action) error {
+		if err := a.Remove(ctx, p, list, true); err != nil || !andRemove {
+			return err
+		}
+		if n := a.Result().Failed; n > 0 {
+			return fmt.Errorf("the bucket stays: %d things in it could not be removed", n)
+		}
+		return b.RemoveBucket(ctx, at.Bucket)
+	})
+}
+
+// MakeBucket makes a bucket at an endpoint that has buckets. Its name is
+// checked before the store is asked.
+func (s *Service) MakeBucket(ctx context.Context, endpoint, bucket string) error {
+	end, err := s.endpoint(endpoint)
+	if err != nil {
+		return err
+	}
+	b, ok := end.(place.Buckets)
+	if !ok {
+		return badInput(fmt.Errorf("%s has no buckets", endpoint))
+	}
+	if err := b.CheckBucketName(bucket); err != nil {
+		return badInput(err)
+	}
+	return b.MakeBucket(ctx, bucket)
+}
+
+// SetVersioning switches versions on or suspends them, and asks the store
+// whether it took, for a while: some stores take their time.
+func (s *Service) SetVersioning(ctx context.Context, at At, on bool) (place.Versioning, error) {
+	end, err := s.endpoint(at.Endpoint)
+	if err != nil {
+		return "", err
+	}
+	v, ok := end.(place.VersioningSwitch)
+	if !ok {
+		return "", badInput(errors.New("versioning is a setting of the account here: whoever runs it can switch it on"))
+	}
+	if err := v.SetVersioning(ctx, at.Bucket, on); err != nil {
+		return "", err
+	}
+	want := place.VersioningSuspended
+	if on {
+		want = place.VersioningOn
+	}
+	for wait := 100 * time.Millisecond; ; wait *= 2 {
+		is, err := v.Versioning(ctx, at.Bucket)
+		if err != nil || is == want {
+			return is, err
+		}
+		if wait > 5*time.Second {
+			return is, place.NewError(at.Endpoint, "set versioning", at.Bucket, place.Other, fmt.Errorf("the store took the setting, but still says %q", is))
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return is, ctx.Err()
+		}
+	}
+}
+
+// MakeFolder makes an empty folder; a's key ends in "/".
+func (s *Service) MakeFolder(ctx context.Context, a At) error {
+	p, err := s.Root(a)
+	if err != nil {
+		return err
+	}
+	if why := place.Lacks(p, place.Folders); why != "" {
+		return badInput(errors.New(why))
+	}
+	return p.(place.FolderMaker).MakeFolder(ctx, a.Key)
+}
+
+// Copy copies or moves the picks to a place of the same endpoint. The key of to
+// is a folder ending in "/", or another name for a single pick.
+func (s *Service) Copy(picks []At, to At, move bool, total handle.Count) (*Act, error) {
+	from, list, err := s.together(picks)
+	if err != nil {
+		return nil, err
+	}
+	if to.Endpoint != picks[0].Endpoint {
+		return nil, badInput(errors.New("the other place is at another endpoint: put these into the tray, and drop it there"))
+	}
+	target, err := s.Root(to)
+	if err != nil {
+		return nil, err
+	}
+	if len(picks) > 1 && to.Key != "" && !strings.HasSuffix(to.Key, "/") {
+		return nil, badInput(errors.New(`several things go into a folder: end its name with "/"`))
+	}
+	what := "copy to " + to.String()
+	if move {
+		what = "move to " + to.String()
+	}
+	return s.act(what, picks, total, move, func(ctx context.Context, a *handle.Action) error {
+		if move {
+			return a.Move(ctx, from, list, target, to.Key)
+		}
+		return a.Copy(ctx, from, list, target, to.Key)
+	})
+}
+
+// Change changes metadata, or with tags the tags, of the picks.
+func (s *Service) Change(picks []At, tags bool, change place.MetadataChange, total handle.Count) (*Act, error) {
+	p, list, err := s.together(picks)
+	if err != nil {
+		return nil, err
+	}
+	if tags {
+		return s.act("set tags", picks, total, true, func(ctx context.Context, a *handle.Action) error { return a.SetTags(ctx, p, list, change) })
+	}
+	return s.act("set metadata", picks, total, true, func(ctx context.Context, a *handle.Action) error { return a.SetMetadata(ctx, p, list, change) })
+}
+
+// Restore asks for cold objects among the picks.
+func (s *Service) Restore(picks []At, days int, total handle.Count) (*Act, error) {
+	p, list, err := s.together(picks)
+	if err != nil {
+		return nil, err
+	}
+	return s.act(fmt.Sprintf("restore for %d days", days), picks, total, false, func(ctx context.Context, a *handle.Action) error { return a.Restore(ctx, p, list, days) })
+}
+
+// Undelete brings back every removed object of the picks.
+func (s *Service) Undelete(picks []At) (*Act, error) {
+	p, list, err := s.together(picks)
+	if err != nil {
+		return nil, err
+	}
+	return s.act("undelete", picks, handle.Count{}, false, func(ctx context.Context, a *handle.Action) error { return a.Undelete(ctx, p, list) })
+}
+
+// BringBack makes a version of an object the current one again, as a new
+// version: nothing is lost by it.
+func (s *Service) BringBack(ctx context.Context, a At, version string) error {
+	p, err := s.Root(a)
+	if err != nil {
+		return err
+	}
+	c, ok := p.(place.ServerCopier)
+	if !ok {
+		return badInput(errors.New("this kind of place cannot bring versions back"))
+	}
+	_, err = c.CopyFrom(ctx, p, object.Ref{Key: a.Key, Version: version}, a.Key, place.WriteOptions{})
+	return err
+}
+
+// RemoveVersion removes one version or marker for good.
+func (s *Service) RemoveVersion(a At, v object.Entry) (*Act, error) {
+	p, err := s.Root(a)
+	if err != nil {
+		return nil, err
+	}
+	what := "remove version " + v.Version
+	return s.act(object.Display(what), []At{a}, handle.Count{}, true, func(ctx context.Context, action *handle.Action) error {
+		return action.RemoveState(ctx, p, v)
+	})
+}
+
+// Handling lists the acts of this session, newest last.
+func (s *Service) Handling() []*Act {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return append([]*Act(nil), s.acts...)
+}
+
+// AbortUploads removes unfinished uploads and what they hold.
+func (s *Service) AbortUploads(in At, uploads []UnfinishedUpload) (*Act, error) {
+	p, err := s.Root(in)
+	if err != nil {
+		return nil, err
+	}
+	pw, ok := p.(place.PartWriter)
+	if !ok {
+		return nil, badInput(errors.New(place.Lacks(p, place.Parts)))
+	}
+	return s.act("remove unfinished uploads", []At{in}, handle.Count{Uploads: int64(len(uploads))}, true, func(ctx context.Context, a *handle.Action) error {
+		for _, u := range uploads {
+			if err := a.Abort(ctx, pw, u.Upload, u.Bytes); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// ChangeBoth changes metadata and then tags of the picks.
+func (s *Service) ChangeBoth(picks []At, metadata, tags place.MetadataChange, total handle.Count) (*Act, error) {
+	p, list, err := s.together(picks)
+	if err != nil {
+		return nil, err
+	}
+	return s.act("set metadata and tags", picks, total, true, func(ctx context.Context, a *handle.Action) error {
+		if err := a.SetMetadata(ctx, p, list, metadata); err != nil {
+			return err
+		}
+		return new(handle.Action).SetTags(ctx, p, list, tags)
+	})
+}
+
+// Fetch reads an object, or a version of it, into a new file, whole or not at
+// all, and returns its size.
+func (s *Service) Fetch(ctx context.Context, a At, version, path string) (int64, error) {
+	p, err := s.Root(a)
+	if err != nil {
+		return 0, err
+	}
+	if _, err := os.Lstat(path); err == nil {
+		return 0, badInput(fmt.Errorf("%s is there already", path))
+	}
+	r, _, err := p.Read(ctx, a.Key, place.ReadOptions{Version: version})
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	f, err := os.CreateTemp(filepath.Dir(path), ".lumtra-*")
+	if err != nil {
+		return 0, badInput(err)
+	}
+	defer os.Remove(f.Name())
+	n, err := io.Copy(f, r)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return 0, err
+	}
+	// A link fails where something is by now.
+	return n, os.Link(f.Name(), path)
+}

@@ -1,0 +1,375 @@
+package places
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lumtra/core/handle"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/service"
+	"lumtra/tui/kit"
+)
+
+// removeSheet asks before removing what is marked, or what is under the cursor.
+func (s *Screen) removeSheet() tea.Cmd {
+	picks := s.picks()
+	bucket := service.At{Endpoint: picks[0].Endpoint, Bucket: picks[0].Bucket}
+	if picks[0] == bucket && bucket.Bucket != "" {
+		return s.emptySheet()
+	}
+	if picks[0].Key == "" {
+		return kit.Cmd(kit.Say{Text: "An endpoint's settings are removed under e; what lies there stays.", Bad: true})
+	}
+	keeps := false
+	if f, ok := s.facts[picks[0]]; ok {
+		keeps = f.Lacks[place.Versions] == "" && (f.Versioning == place.VersioningOn || len(f.Versions) > 0 && f.Versions[0].Version != "" && f.Versions[0].Version != "null")
+	}
+	return s.count("Remove "+pickText(picks), picks, true, func(all handle.Count) tea.Cmd {
+		f := &kit.Form{Title: "Remove " + pickText(picks), Does: "remove"}
+		f.Warning = []string{"This removes " + countText(all) + "."}
+		if all.All() == 0 {
+			f.Warning = []string{"There is nothing there any more."}
+		}
+		ways := []string{"hide: a delete marker on each, older versions stay", "for good: every version and marker"}
+		if keeps {
+			f.Fields = append(f.Fields, &kit.Field{Name: "how", Value: ways[0], Choices: ways})
+			f.Notes = append(f.Notes, "Versions are kept here: what is hidden can be brought back with U.")
+		} else {
+			f.Notes = append(f.Notes, "No older versions are kept here: what goes is gone.")
+		}
+		return s.typed(f, all.All(), func(typed int64) (*service.Act, error) {
+			deep := f.Get("how") != ways[0]
+			return s.Service.Remove(picks, deep, all, typed)
+		}, parents(picks...))
+	})
+}
+
+// emptySheet asks before emptying a bucket, and perhaps removing it.
+func (s *Screen) emptySheet() tea.Cmd {
+	at, _ := s.at()
+	at.Key = ""
+	return s.count("Empty "+at.String(), []service.At{at}, true, func(all handle.Count) tea.Cmd {
+		f := &kit.Form{Title: "Empty " + at.String(), Does: "go ahead"}
+		f.Warning = []string{"This removes for good " + countText(all) + "."}
+		if all.All() == 0 {
+			f.Warning = []string{"The bucket is empty already."}
+		}
+		then := []string{"and remove the bucket", "and keep the bucket"}
+		f.Fields = append(f.Fields, &kit.Field{Name: "then", Value: then[0], Choices: then})
+		return s.typed(f, all.All(), func(typed int64) (*service.Act, error) {
+			return s.Service.EmptyBucket(at, f.Get("then") == then[0], all, typed)
+		}, []service.At{{Endpoint: at.Endpoint}, at})
+	})
+}
+
+// moveSheet asks where to move or copy things.
+func (s *Screen) moveSheet() tea.Cmd {
+	picks := s.picks()
+	if picks[0].Key == "" {
+		return kit.Cmd(kit.Say{Text: "A bucket cannot be moved: put it into the tray with t, and drop it where it should go.", Bad: true})
+	}
+	return s.count("Move or copy "+pickText(picks), picks, false, func(all handle.Count) tea.Cmd {
+		here := picks[0]
+		here.Key = object.Parent(here.Key)
+		way := []string{"move", "copy"}
+		f := &kit.Form{Title: "Move or copy " + pickText(picks), Does: "go ahead",
+			Notes: []string{countText(all) + ". Nothing that is there is written over; an original goes only once its copy is there."},
+			Fields: []*kit.Field{{Name: "how", Value: way[0], Choices: way},
+				{Name: "to", Value: here.String() + map[bool]string{true: "/"}[here.Key == ""], Hint: "endpoint/bucket/folder/ or a new name"}}}
+		f.Submit = func(f *kit.Form) tea.Cmd {
+			to, err := s.Service.AtOf(f.Get("to"))
+			if err != nil {
+				f.Err = err
+				return nil
+			}
+			if to.Key != "" && !strings.HasSuffix(to.Key, "/") && strings.HasSuffix(f.Get("to"), "/") {
+				to.Key += "/"
+			}
+			levels := append(parents(picks...), parents(to)...)
+			return s.start(f, func() (*service.Act, error) { return s.Service.Copy(picks, to, f.Get("how") == "move", all) }, append(levels, to))
+		}
+		return s.form(f)
+	})
+}
+
+// editSheet edits metadata and tags: of one, or the same of many.
+func (s *Screen) editSheet() tea.Cmd {
+	picks := s.picks()
+	at := picks[0]
+	f := &kit.Form{Title: "Metadata and tags of " + pickText(picks), Does: "change",
+		Notes: []string{"name = value sets, a name alone removes; several with semicolons between. What is not named stays."},
+		Fields: []*kit.Field{{Name: "metadata", Hint: "site = lower weir; recordist = no. 7"}, {Name: "type", Hint: "as it is"},
+			{Name: "tags", Hint: "season = spring; draft"}}}
+	if known, ok := s.facts[at]; ok && len(picks) == 1 {
+		if why := known.Lacks[place.Tags]; why != "" {
+			f.Fields = f.Fields[:2]
+		}
+		f.Fields[0].Value = pairs(own(known.Entry.Metadata))
+		f.Fields[1].Value = known.Entry.ContentType
+		if len(f.Fields) > 2 {
+			f.Fields[2].Value = pairs(known.Tags)
+		}
+	}
+	before := []string{f.Fields[0].Value, f.Fields[1].Value, ""}
+	if len(f.Fields) > 2 {
+		before[2] = f.Fields[2].Value
+	}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		change, err := parsePairs(f.Get("metadata"), before[0])
+		tags, bad := parsePairs(f.Get("tags"), before[2])
+		if err = errors.Join(err, bad); err != nil {
+			f.Err = err
+			return nil
+		}
+		if typ := f.Get("type"); typ != before[1] {
+			change.ContentType = typ
+		}
+		return s.count("Change "+pickText(picks), picks, false, func(all handle.Count) tea.Cmd {
+			meta := len(change.Set)+len(change.Drop) > 0 || change.ContentType != ""
+			also := len(tags.Set)+len(tags.Drop) > 0
+			if !meta && !also {
+				return kit.Cmd(doneMsg{say: "Nothing was to be changed."})
+			}
+			return s.start(f, func() (*service.Act, error) {
+				if meta && also {
+					// Both: the tags once the metadata are done.
+					return s.Service.ChangeBoth(picks, change, tags, all)
+				}
+				if also {
+					change = tags
+				}
+				return s.Service.Change(picks, also, change, all)
+			}, parents(picks...))
+		})
+	}
+	return s.form(f)
+}
+
+// own are the metadata that are not Lumtra's.
+func own(metadata map[string]string) map[string]string {
+	kept := map[string]string{}
+	for name, value := range metadata {
+		if !strings.HasPrefix(name, "lumtra-") && !strings.HasPrefix(name, "lumtra_") {
+			kept[name] = value
+		}
+	}
+	return kept
+}
+
+func pairs(m map[string]string) string {
+	var all []string
+	for _, name := range sortedNames(m) {
+		all = append(all, name+" = "+m[name])
+	}
+	return strings.Join(all, "; ")
+}
+
+// parsePairs reads what was typed into a change. A pair that stood there before
+// and does not now is removed.
+func parsePairs(text, before string) (place.MetadataChange, error) {
+	read := func(text string) (set map[string]string, drop []string, err error) {
+		set = map[string]string{}
+		for _, part := range strings.Split(text, ";") {
+			name, value, ok := strings.Cut(part, "=")
+			name = strings.ToLower(strings.TrimSpace(name))
+			switch {
+			case name == "" && !ok:
+			case name == "":
+				return nil, nil, fmt.Errorf("%q has no name before the =", object.Display(part))
+			case ok:
+				set[name] = strings.TrimSpace(value)
+			default:
+				drop = append(drop, name)
+			}
+		}
+		return set, drop, nil
+	}
+	set, drop, err := read(text)
+	was, _, _ := read(before)
+	change := place.MetadataChange{Set: map[string]string{}, Drop: drop}
+	for name, value := range set {
+		if old, ok := was[name]; !ok || old != value {
+			change.Set[name] = value
+		}
+	}
+	for name := range was {
+		if _, still := set[name]; !still && !slices.Contains(drop, name) {
+			change.Drop = append(change.Drop, name)
+		}
+	}
+	return change, err
+}
+
+// patternSheet marks all that match a pattern, once they were shown.
+func (s *Screen) patternSheet() tea.Cmd {
+	in := s.folder()
+	const most = 5000
+	f := &kit.Form{Title: "Mark by pattern in " + in.String(), Does: "find",
+		Notes:  []string{"* and ? stay within one part of a name; **/ in front looks in all folders below. Nothing is done before you have seen what matches."},
+		Fields: []*kit.Field{{Name: "pattern", Hint: "**/*.tmp"}}}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		pattern := f.Get("pattern")
+		return try(f, "looking", func() (tea.Msg, error) {
+			found, n, err := s.Service.Matching(s.ctx, in, pattern, most)
+			if err != nil {
+				return nil, err
+			}
+			if len(found) == 0 {
+				return nil, fmt.Errorf("nothing in %s matches %q", in, pattern)
+			}
+			return sheetMsg{s.matches(in, pattern, found, n)}, nil
+		})
+	}
+	return s.form(f)
+}
+
+// matches shows what a pattern found; enter marks it.
+func (s *Screen) matches(in service.At, pattern string, found []object.Entry, n handle.Count) sheet {
+	x := &textSheet{s: s, title: fmt.Sprintf("%q matches %s", pattern, countText(n)), more: []kit.Key{{Press: "enter", Does: "mark them"}}}
+	x.body = func(width int) []string {
+		var lines []string
+		for _, e := range found {
+			lines = append(lines, s.Theme.Paper.Render(kit.Fit(kit.Name(strings.TrimPrefix(e.Key, in.Key), width-12), width-12))+s.Theme.Ash.Render(kit.FitLeft(kit.Size(e.Size), 12)))
+		}
+		if int64(len(found)) < n.Objects {
+			lines = append(lines, s.Theme.Flare.Render(fmt.Sprintf("Only the first %s can be marked.", kit.Count(int64(len(found))))))
+		}
+		return lines
+	}
+	x.on = func(key string, _ *textSheet) tea.Cmd {
+		if key != "enter" {
+			return nil
+		}
+		s.marks = s.marks[:0]
+		for _, e := range found {
+			s.marks = append(s.marks, service.At{Endpoint: in.Endpoint, Bucket: in.Bucket, Key: e.Key})
+		}
+		s.sheet = nil
+		return kit.Cmd(kit.Say{Text: plural(int64(len(found)), "object") + " marked."})
+	}
+	return x
+}
+
+func (s *Screen) undeleteSheet() tea.Cmd {
+	picks := s.picks()
+	f := &kit.Form{Title: "Undelete in " + pickText(picks), Does: "bring back",
+		Notes: []string{"Every object here whose newest state is a removal becomes what it was before."}}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		return s.start(f, func() (*service.Act, error) { return s.Service.Undelete(picks) }, append(parents(picks...), picks...))
+	}
+	return s.form(f)
+}
+
+// linkSheet makes a signed link and shows it once.
+func (s *Screen) linkSheet() tea.Cmd {
+	at, _ := s.at()
+	version := ""
+	if v := s.version(); v != nil && s.pane.bead > 0 {
+		version = v.Version
+	}
+	f := &kit.Form{Title: "Link to " + at.String(), Does: "make the link",
+		Notes:  []string{"Whoever has the link can read this object, and nothing else, until it runs out. It cannot be taken back."},
+		Fields: []*kit.Field{{Name: "good for", Value: "24h", Hint: "30m, 24h, 7d"}}}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		valid, err := span(f.Get("good for"))
+		if err != nil {
+			f.Err = err
+			return nil
+		}
+		return try(f, "signing", func() (tea.Msg, error) {
+			link, err := s.Service.Link(s.ctx, at, version, valid)
+			if err != nil {
+				return nil, err
+			}
+			until := time.Now().Add(valid).Local().Format("2006-01-02 15:04 MST")
+			x := &textSheet{s: s, title: "Good until " + until, more: []kit.Key{{Press: "y", Does: "copy: to the clipboard"}}}
+			x.body = func(width int) []string {
+				var lines []string
+				for _, part := range strings.Split(hardwrap(link, width), "\n") {
+					lines = append(lines, s.Theme.Paper.Render(part))
+				}
+				return lines
+			}
+			x.on = func(key string, _ *textSheet) tea.Cmd {
+				if key == "y" {
+					return tea.Batch(tea.SetClipboard(link), kit.Cmd(kit.Say{Text: "The link is in the clipboard, if the terminal lets it in."}))
+				}
+				return nil
+			}
+			return sheetMsg{x}, nil
+		})
+	}
+	return s.form(f)
+}
+
+// span reads a length of time, days included.
+func span(text string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(strings.TrimSpace(days)); err == nil && n > 0 {
+			return time.Duration(n) * 24 * time.Hour, nil
+		}
+	}
+	d, err := time.ParseDuration(strings.ReplaceAll(text, " ", ""))
+	if err != nil || d <= 0 {
+		return 0, fmt.Errorf("%q is no length of time; it reads like 30m, 24h or 7d", object.Display(text))
+	}
+	return d, nil
+}
+
+func (s *Screen) restoreSheet() tea.Cmd {
+	picks := s.picks()
+	return s.count("Restore "+pickText(picks), picks, false, func(all handle.Count) tea.Cmd {
+		f := &kit.Form{Title: "Restore " + pickText(picks), Does: "ask for it",
+			Notes:  []string{countText(all) + "; those in a cold class are asked for. It takes the store minutes to hours, and may cost. The pane tells when it is done."},
+			Fields: []*kit.Field{{Name: "for days", Value: "7"}}}
+		f.Submit = func(f *kit.Form) tea.Cmd {
+			days, err := strconv.Atoi(f.Get("for days"))
+			if err != nil || days < 1 {
+				f.Err = errors.New("days is a number, 1 or more")
+				return nil
+			}
+			return s.start(f, func() (*service.Act, error) { return s.Service.Restore(picks, days, all) }, nil)
+		}
+		return s.form(f)
+	})
+}
+
+// bringBack makes the chosen version the newest again.
+func (s *Screen) bringBack() tea.Cmd {
+	at, _ := s.at()
+	v := s.version()
+	switch {
+	case v == nil || s.pane.bead == 0 && v.Kind != object.Marker:
+		return kit.Cmd(kit.Say{Text: "This is the newest already; left goes to older ones."})
+	case v.Kind == object.Marker:
+		return kit.Cmd(kit.Say{Text: "A delete marker has no content; left goes to what lay under it."})
+	}
+	version := v.Version
+	return func() tea.Msg {
+		err := s.Service.BringBack(s.ctx, at, version)
+		return doneMsg{say: "Brought back as the newest version; nothing was lost by it.", err: err, again: parents(at)}
+	}
+}
+
+// removeVersionSheet asks before removing one version for good.
+func (s *Screen) removeVersionSheet() tea.Cmd {
+	at, _ := s.at()
+	v := s.version()
+	if v == nil {
+		return nil
+	}
+	one := *v
+	what := "this version of " + kit.Size(one.Size)
+	if one.Kind == object.Marker {
+		what = "this delete marker, which brings back what lies under it"
+	}
+	f := &kit.Form{Title: "Remove for good: a version of " + at.String(), Does: "remove", Warning: []string{"This removes " + what + "."}}
+	return s.typed(f, 1, func(int64) (*service.Act, error) { return s.Service.RemoveVersion(at, one) }, parents(at))
+}

@@ -1,0 +1,461 @@
+package places
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	tea "charm.land/bubbletea/v2"
+
+	"lumtra/core/job"
+	"lumtra/core/object"
+	"lumtra/core/place/blob"
+	"lumtra/core/probe"
+	"lumtra/core/secret"
+	"lumtra/service"
+	"lumtra/tui/kit"
+)
+
+// Ways to sign, as the form words them.
+const (
+	withNew     = "a new secret, kept encrypted"
+	withKept    = "one that is kept"
+	withProfile = "a shared profile"
+	withChain   = "what this machine has (shared chain)"
+	withRef     = "a variable or file (env:NAME, file:PATH)"
+	withNone    = "nothing: it is public"
+)
+
+// addEndpoint asks for anything that names a place, and takes it apart.
+func (s *Screen) addEndpoint() tea.Cmd {
+	f := &kit.Form{Title: "A new endpoint", Does: "go on",
+		Notes: []string{"Paste an address, a whole signed address, or type the path of a folder or of a list of web addresses (.csv, .txt)."},
+		Fields: []*kit.Field{{Name: "where", Hint: "https://… or /a/folder", HiddenIf: func(v string) bool {
+			return strings.Contains(v, "sig=") || strings.Contains(v, "Signature=")
+		}}}}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		p, err := service.TakeApart(f.Get("where"))
+		if err != nil {
+			f.Err = err
+			return nil
+		}
+		return s.endpointForm("", p)
+	}
+	return s.form(f)
+}
+
+// editEndpoint changes the settings of the endpoint under the cursor.
+func (s *Screen) editEndpoint() tea.Cmd {
+	at, _ := s.at()
+	e := s.endpointOf(at.Endpoint)
+	if e == nil {
+		return nil
+	}
+	return s.endpointForm(e.Name, service.Pasted{Endpoint: *e})
+}
+
+// endpointForm asks for the rest of an endpoint; was is its name so far.
+func (s *Screen) endpointForm(was string, p service.Pasted) tea.Cmd {
+	e := p.Endpoint
+	kept, err := s.Service.Credentials()
+	if err != nil {
+		return kit.Cmd(kit.Say{Text: oneLine(err), Bad: true})
+	}
+	store := e.HasBuckets()
+	f := &kit.Form{Title: "A new endpoint: " + kindText(&e), Does: "try it"}
+	if was != "" {
+		f.Title = "Settings of " + was
+	}
+	if p.Access != nil {
+		f.Notes = accessText(p.Access)
+	}
+	name := e.Name
+	if name == "" {
+		name = suggest(&e)
+	}
+	add := func(x *kit.Field) { f.Fields = append(f.Fields, x) }
+	add(&kit.Field{Name: "name", Value: name})
+	if !store {
+		add(&kit.Field{Name: "path", Value: e.Path})
+	} else {
+		if e.StandIn == "" {
+			add(&kit.Field{Name: "address", Value: e.Address})
+		}
+		if was == "" && p.Credential == nil {
+			add(&kit.Field{Name: "speaks", Value: kindText(&e), Choices: []string{"S3 API", "Azure Blob API"}})
+		}
+		s.signFields(f, was, p, kept)
+		add(&kit.Field{Name: "only bucket", Value: e.Bucket, Hint: "all of them"})
+		s3 := func(f *kit.Form) bool {
+			return f.Get("speaks") != "Azure Blob API" && e.Kind == job.KindS3 || f.Get("speaks") == "S3 API"
+		}
+		add(&kit.Field{Name: "region", Value: e.Region, Hint: "us-east-1, as stores without regions take it", When: s3})
+		add(&kit.Field{Name: "buckets in", Value: orElse(e.Addressing, "path"), Choices: []string{"path", "host"}, When: s3})
+		add(&kit.Field{Name: "own CA", Value: e.CAFile, Hint: "the system's authorities"})
+		add(&kit.Field{Name: "proxy", Value: e.Proxy, Hint: "as the environment says"})
+	}
+	if e.Kind != job.KindList {
+		ways := []string{"writing too: a small object, removed again", "reading only"}
+		add(&kit.Field{Name: "try", Value: ways[0], Choices: ways})
+	}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		e, given, err := s.endpointOfForm(f, p)
+		if err != nil {
+			f.Err = err
+			return nil
+		}
+		return s.tryEndpoint(f, was, e, given, strings.HasPrefix(f.Asked("try"), "writing"))
+	}
+	return s.form(f)
+}
+
+func orElse(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+// suggest makes a name of where an endpoint is.
+func suggest(e *job.Endpoint) string {
+	text := e.Bucket
+	if text == "" {
+		text = e.Account
+	}
+	if text == "" {
+		_, text, _ = strings.Cut(e.Address, "://")
+	}
+	if e.Path != "" {
+		text = strings.TrimSuffix(filepath.Base(e.Path), filepath.Ext(e.Path))
+	}
+	text = strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '-', r == '_':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, text)
+	return strings.Trim(text[:min(len(text), 40)], "-_")
+}
+
+// accessText says what a signed access allows, and until when.
+func accessText(a *blob.Access) []string {
+	where := "the whole account"
+	if a.Bucket != "" {
+		where = "the container " + a.Bucket
+	}
+	if a.Blob != "" {
+		where += ", the blob " + a.Blob
+	}
+	what := "what its policy " + a.Policy + " says"
+	if len(a.Allows) > 0 {
+		what = strings.Join(a.Allows, ", ")
+	}
+	lines := []string{"A signed access to " + where + ". It allows: " + what + "."}
+	if !a.Until.IsZero() {
+		lines = append(lines, "It is good until "+a.Until.Local().Format("2006-01-02 15:04 MST")+".")
+	}
+	return append(lines, "Its signature is taken as a secret and is not shown again.")
+}
+
+// signFields ask what an endpoint signs with.
+func (s *Screen) signFields(f *kit.Form, was string, p service.Pasted, kept []service.KeptCredential) {
+	e := p.Endpoint
+	is := func(ways ...string) func(*kit.Form) bool {
+		return func(f *kit.Form) bool {
+			for _, w := range ways {
+				if f.Get("sign with") == w {
+					return true
+				}
+			}
+			return false
+		}
+	}
+	ways := []string{withNew, withRef}
+	if len(kept) > 0 {
+		ways = append(ways, withKept)
+	}
+	if e.Kind == job.KindS3 {
+		ways = append(ways, withProfile, withChain)
+	}
+	ways = append(ways, withNone)
+	value := ways[0]
+	switch profile, named := strings.CutPrefix(e.Credential, job.ProfileCredential); {
+	case e.Kept() != "":
+		value = withKept
+	case named && profile != "":
+		value = withProfile
+	case e.Credential == job.ChainCredential:
+		value = withChain
+	case e.SecretFrom != "" || e.SignatureFrom != "":
+		value = withRef
+	case was != "":
+		value = withNone
+	}
+	add := func(x *kit.Field) { f.Fields = append(f.Fields, x) }
+	if p.Credential != nil { // pasted with the address
+		add(&kit.Field{Name: "keep it as", Value: "", Hint: "the endpoint's name"})
+		return
+	}
+	add(&kit.Field{Name: "sign with", Value: value, Choices: ways})
+	who := "access key"
+	if e.Kind == job.KindBlob {
+		who = "account"
+	}
+	add(&kit.Field{Name: who, Value: e.AccessKey + e.Account, When: is(withNew, withRef)})
+	add(&kit.Field{Name: "secret", Hidden: true, Hint: "typed or pasted; not shown", When: is(withNew)})
+	add(&kit.Field{Name: "session token", Hidden: true, Hint: "none", When: func(f *kit.Form) bool { return is(withNew)(f) && e.Kind == job.KindS3 }})
+	add(&kit.Field{Name: "keep it as", Hint: "the endpoint's name", When: is(withNew)})
+	add(&kit.Field{Name: "secret from", Value: e.SecretFrom + e.SignatureFrom, Hint: "env:NAME or file:PATH", When: is(withRef)})
+	var labels []string
+	for _, k := range kept {
+		labels = append(labels, k.Label)
+	}
+	if len(labels) > 0 {
+		add(&kit.Field{Name: "kept as", Value: orElse(e.Kept(), labels[0]), Choices: labels, When: is(withKept)})
+	}
+	add(&kit.Field{Name: "profile", Value: strings.TrimPrefix(e.Credential, job.ProfileCredential), Hint: "default", When: is(withProfile)})
+}
+
+// endpointOfForm reads the form into settings and, if there is one, a secret to
+// keep.
+func (s *Screen) endpointOfForm(f *kit.Form, p service.Pasted) (job.Endpoint, *secret.Credential, error) {
+	e := p.Endpoint
+	e.Name = f.Get("name")
+	if e.Path != "" {
+		e.Path = f.Get("path")
+		return e, nil, nil
+	}
+	if e.StandIn == "" {
+		e.Address = strings.TrimRight(f.Get("address"), "/")
+	}
+	if speaks := f.Get("speaks"); speaks != "" {
+		e.Kind = map[string]string{"S3 API": job.KindS3, "Azure Blob API": job.KindBlob}[speaks]
+	}
+	e.Bucket, e.Region, e.CAFile, e.Proxy = f.Get("only bucket"), f.Asked("region"), f.Get("own CA"), f.Get("proxy")
+	if e.Addressing = f.Asked("buckets in"); e.Addressing == "path" {
+		e.Addressing = ""
+	}
+	label := orElse(f.Get("keep it as"), e.Name)
+	if p.Credential != nil {
+		given := *p.Credential
+		given.Label = label
+		return e, &given, nil
+	}
+	who := f.Get("access key") + f.Get("account")
+	ref := f.Get("secret from")
+	e.Credential, e.AccessKey, e.Account, e.SecretFrom, e.SignatureFrom = "", "", "", "", ""
+	switch f.Get("sign with") {
+	case withNew:
+		if f.Get("secret") == "" {
+			return e, nil, errors.New("the secret is missing")
+		}
+		given := &secret.Credential{Facts: secret.Facts{Label: label, Kind: secret.KeyPair, Name: who}, Secret: secret.New(f.Get("secret")), Token: secret.New(f.Get("session token"))}
+		if e.Kind == job.KindBlob {
+			given.Kind = secret.AccountKey
+			if strings.Contains(f.Get("secret"), "sig=") {
+				given.Kind, given.Name = secret.SignedAccess, ""
+			}
+		}
+		return e, given, nil
+	case withKept:
+		e.Credential = job.KeptCredential + f.Get("kept as")
+	case withProfile:
+		e.Credential = job.ProfileCredential + orElse(f.Get("profile"), "default")
+	case withChain:
+		e.Credential = job.ChainCredential
+	case withRef:
+		switch {
+		case e.Kind == job.KindBlob && who == "":
+			e.SignatureFrom = ref
+		case e.Kind == job.KindBlob:
+			e.Account, e.SecretFrom = who, ref
+		default:
+			e.AccessKey, e.SecretFrom = who, ref
+		}
+	}
+	return e, nil, nil
+}
+
+// testSheet shows a test as it goes, and leads on: to saving, or back to mend.
+type testSheet struct {
+	s     *Screen
+	title string
+	stop  context.CancelFunc
+
+	mu     sync.Mutex
+	report *probe.Report
+	err    error
+	ended  bool
+
+	form *kit.Form // to go back to; nil for an endpoint that is saved
+	save func(*probe.Report) tea.Cmd
+}
+
+// testedMsg tells a test sheet that its test is over.
+type testedMsg struct {
+	sheet  *testSheet
+	report *probe.Report
+	err    error
+}
+
+// tryEndpoint tests settings that are not saved yet.
+func (s *Screen) tryEndpoint(f *kit.Form, was string, e job.Endpoint, given *secret.Credential, write bool) tea.Cmd {
+	x := &testSheet{s: s, title: "Trying " + e.Name, form: f}
+	x.save = func(r *probe.Report) tea.Cmd {
+		return func() tea.Msg {
+			if err := s.Service.SaveEndpoint(was, e, given); err != nil {
+				return failedMsg{err}
+			}
+			say := "Saved " + e.Name + "."
+			if r != nil {
+				if err := s.Service.KeepReport(e.Name, r); err != nil {
+					say += " What was found is not kept: " + oneLine(err)
+				}
+			}
+			return doneMsg{say: say, focus: &service.At{Endpoint: e.Name}, again: []service.At{{Endpoint: e.Name}}}
+		}
+	}
+	return s.test(x, func(ctx context.Context, opts probe.Options) (*probe.Report, error) {
+		return s.Service.TryEndpoint(ctx, e, given, opts)
+	}, probe.Options{Write: write})
+}
+
+// testEndpoint tests an endpoint that is saved, in the bucket of the cursor.
+func (s *Screen) testEndpoint() tea.Cmd {
+	at, _ := s.at()
+	if at.Endpoint == "" {
+		return nil
+	}
+	ways := []string{"writing too: a small object, removed again", "reading only"}
+	f := &kit.Form{Title: "Try " + at.Endpoint, Does: "try it", Fields: []*kit.Field{{Name: "try", Value: ways[0], Choices: ways},
+		{Name: "in bucket", Value: at.Bucket, Hint: "the first one there is", When: func(*kit.Form) bool { return s.hasBuckets(at.Endpoint) }}}}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		x := &testSheet{s: s, title: "Trying " + at.Endpoint}
+		opts := probe.Options{Write: f.Get("try") == ways[0], Bucket: f.Get("in bucket")}
+		return s.test(x, func(ctx context.Context, opts probe.Options) (*probe.Report, error) {
+			return s.Service.TestEndpoint(ctx, at.Endpoint, opts)
+		}, opts)
+	}
+	return s.form(f)
+}
+
+func (s *Screen) test(x *testSheet, run func(context.Context, probe.Options) (*probe.Report, error), opts probe.Options) tea.Cmd {
+	ctx, stop := context.WithCancel(s.ctx)
+	x.stop = stop
+	opts.Each = func(r probe.Report) {
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		x.report = &r
+	}
+	s.sheet = x
+	return tea.Batch(s.beat(), func() tea.Msg {
+		defer stop()
+		r, err := run(ctx, opts)
+		return testedMsg{x, r, err}
+	})
+}
+
+func (x *testSheet) close() { x.stop() }
+
+func (x *testSheet) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case testedMsg:
+		if msg.sheet == x {
+			x.mu.Lock()
+			defer x.mu.Unlock()
+			if x.ended, x.err = true, msg.err; msg.report != nil {
+				x.report = msg.report
+			}
+			delete(x.s.reports, endpointName(msg.report))
+		}
+	case failedMsg:
+		x.err = msg.err
+	case tea.KeyPressMsg:
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		switch key := msg.String(); {
+		case key == "m" && x.form != nil:
+			x.stop()
+			x.form.Busy, x.form.Err = "", nil
+			x.s.sheet = &formSheet{x.s, x.form}
+		case key == "enter" && x.ended && x.save != nil:
+			return x.save(x.report)
+		case key == "enter" && x.ended:
+			return x.s.closeSheet()
+		}
+	}
+	return nil
+}
+
+func endpointName(r *probe.Report) string {
+	if r == nil {
+		return ""
+	}
+	return r.Endpoint
+}
+
+func (x *testSheet) keys() []kit.Key {
+	keys := []kit.Key{{Press: "esc", Does: "leave it"}}
+	if x.form != nil {
+		keys = append([]kit.Key{{Press: "enter", Does: "save: the endpoint"}, {Press: "m", Does: "mend: back to the settings"}}, keys...)
+	}
+	return keys
+}
+
+var outcomes = map[probe.Outcome]string{probe.Fine: "●", probe.Refused: "▲", probe.Absent: "–", probe.Untried: "○"}
+
+func (x *testSheet) lines(width, _ int) []string {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	t := x.s.Theme
+	l := &liner{s: x.s, width: width}
+	l.lines = append(l.lines, t.Strong.Render(kit.Name(x.title, width)), "")
+	if r := x.report; r != nil {
+		for _, c := range r.Checks {
+			x.check(l, c)
+		}
+	}
+	l.gap()
+	switch {
+	case x.err != nil:
+		l.text(t.Flare.Render, x.err.Error())
+	case !x.ended:
+		l.lines = append(l.lines, t.Lamp.Render("trying …"))
+	case x.report.Refused() > 0:
+		l.text(t.Flare.Render, fmt.Sprintf("%s refused. What is listed with it says what to ask for.", plural(int64(x.report.Refused()), "step")))
+	default:
+		l.text(t.Tide.Render, "All that was tried works.")
+	}
+	if x.ended && x.form != nil {
+		l.lines = append(l.lines, "", t.Lamp.Render("enter")+t.Ash.Render(" save it   ")+t.Lamp.Render("m")+t.Ash.Render(" mend the settings   ")+t.Lamp.Render("esc")+t.Ash.Render(" leave it"))
+	}
+	return l.lines
+}
+
+func (x *testSheet) check(l *liner, c probe.Check) {
+	t := x.s.Theme
+	style := map[probe.Outcome]func(...string) string{probe.Fine: t.Tide.Render, probe.Refused: t.Flare.Render, probe.Absent: t.Ash.Render, probe.Untried: t.Ash.Render}[c.Outcome]
+	took := ""
+	if c.Took > 0 {
+		took = kit.Span(c.Took)
+	}
+	room := max(l.width-30, 10)
+	for i, part := range kit.Wrap(object.Display(c.Found), room) {
+		if i == 0 {
+			l.lines = append(l.lines, style(outcomes[c.Outcome]+" ")+t.Paper.Render(kit.Fit(c.Name, 16))+" "+kit.Fit(t.Paper.Render(part), room)+" "+t.Ash.Render(kit.FitLeft(took, 8)))
+		} else {
+			l.lines = append(l.lines, strings.Repeat(" ", 19)+t.Paper.Render(part))
+		}
+	}
+	if c.Mend != "" {
+		for _, part := range kit.Wrap(object.Display(c.Mend), max(l.width-19, 10)) {
+			l.lines = append(l.lines, strings.Repeat(" ", 19)+t.Lamp.Render(part))
+		}
+	}
+}
