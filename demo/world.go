@@ -307,6 +307,9 @@ func Furnish(ctx context.Context, dir string, s *service.Service) error {
 			}
 		}
 	}
+	if err := loans(ctx, s); err != nil {
+		return err
+	}
 	if err := os.Remove(filepath.Join(dir, unfinished)); err != nil {
 		return err
 	}

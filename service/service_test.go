@@ -2,7 +2,6 @@ package service_test
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -182,32 +181,6 @@ func TestLostRun(t *testing.T) {
 	n, err := s.Resumable(ctx, "masters")
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-}
-
-// Browsing goes level by level and page by page.
-func TestBrowse(t *testing.T) {
-	dir := workspace(t)
-	for i := range 700 {
-		put(t, dir, fmt.Sprintf("studio/tiles/%03d.png", i), "t")
-	}
-	s := open(t, dir)
-	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
-	top, err := s.Browse(ctx, "north", "")
-	require.NoError(t, err)
-	assert.Equal(t, "archive/", top.Entries[0].Key)
-	first, err := s.Browse(ctx, "studio/tiles", "")
-	require.NoError(t, err)
-	assert.Len(t, first.Entries, 500)
-	rest, err := s.Browse(ctx, "studio/tiles", first.Next)
-	require.NoError(t, err)
-	assert.Len(t, rest.Entries, 200)
-	assert.Empty(t, rest.Next)
-	assert.Equal(t, "500.png", rest.Entries[0].Key)
-	e, err := s.Stat(ctx, "studio/tiles/007.png")
-	require.NoError(t, err)
-	assert.EqualValues(t, 1, e.Size)
-	_, err = s.Browse(ctx, "nowhere/x", "")
-	assert.ErrorIs(t, err, service.ErrBadInput)
 }
 
 // What a stopped run left half-sent is removed when a newer plan is run.

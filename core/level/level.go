@@ -37,6 +37,7 @@ type Level struct {
 	rows *rowFile
 	stop context.CancelFunc
 	done chan struct{}
+	seen chan struct{} // closed when there is something to see
 
 	mu    sync.Mutex
 	state State
@@ -51,7 +52,7 @@ func Open(ctx context.Context, dir string, list Lister) (*Level, error) {
 		return nil, fmt.Errorf("a file for the listing: %w", err)
 	}
 	ctx, stop := context.WithCancel(ctx)
-	l := &Level{rows: rows, stop: stop, done: make(chan struct{}), want: Ahead}
+	l := &Level{rows: rows, stop: stop, done: make(chan struct{}), seen: make(chan struct{}), want: Ahead}
 	l.wake = sync.NewCond(&l.mu)
 	context.AfterFunc(ctx, l.wake.Broadcast)
 	go func() {
@@ -65,8 +66,13 @@ func Open(ctx context.Context, dir string, list Lister) (*Level, error) {
 func (l *Level) fill(ctx context.Context, list Lister) {
 	var failed error
 	last := time.Now()
+	seen := sync.OnceFunc(func() { close(l.seen) })
+	defer seen()
 	publish := func() {
 		rows := l.rows.flush()
+		if rows > 0 {
+			defer seen()
+		}
 		l.mu.Lock()
 		l.state.Rows = rows
 		l.mu.Unlock()
@@ -116,6 +122,16 @@ func (l *Level) State() State {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.state
+}
+
+// Settle waits until there are rows to see, the listing is over, or the time is.
+func (l *Level) Settle(wait time.Duration) {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-l.seen:
+	case <-timer.C:
+	}
 }
 
 // Want says that somebody looks at rows up to n, so that the listing goes on

@@ -120,7 +120,7 @@ func (s *Screen) line(l line, width int) (text string, counted *service.At) {
 	case e.Kind == object.Special:
 		right = t.Ash.Render("link or special file")
 	default:
-		right = t.Paper.Render(kit.Size(e.Size)) + "  " + t.Ash.Render(e.Modified.Local().Format("2006-01-02 15:04"))
+		right = t.Paper.Render(kit.FitLeft(kit.Size(e.Size), 9)) + "  " + t.Ash.Render(e.Modified.Local().Format("2006-01-02 15:04"))
 		if e.Class != "" {
 			right = t.Dusk.Render(kit.Name(e.Class, 12)) + "  " + right
 		}
@@ -143,7 +143,7 @@ func (s *Screen) sumText(at service.At) string {
 		return ""
 	}
 	x := s.sums.of(at)
-	text := fmt.Sprintf("%s  %s", kit.Count(x.Objects), kit.Size(x.Bytes))
+	text := fmt.Sprintf("%9s %9s", kit.Count(x.Objects), kit.Size(x.Bytes))
 	switch {
 	case x.Counting:
 		return s.Theme.Lamp.Render(text + " …")

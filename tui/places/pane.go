@@ -272,8 +272,9 @@ func entryFacts(l *liner, e object.Entry) {
 	for _, sum := range e.Sums {
 		l.fact(sum.Kind.String(), sum.Hex())
 	}
-	for _, name := range sortedNames(e.Metadata) {
-		l.fact("· "+name, e.Metadata[name])
+	shown := own(e.Metadata)
+	for _, name := range sortedNames(shown) {
+		l.fact("· "+name, shown[name])
 	}
 }
 

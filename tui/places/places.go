@@ -261,6 +261,9 @@ func (s *Screen) expand() tea.Cmd {
 func (s *Screen) openLevel(b *branch, row int, at service.At) tea.Cmd {
 	return func() tea.Msg {
 		l, err := s.Service.OpenLevel(s.ctx, at)
+		if err == nil {
+			l.Settle(100 * time.Millisecond) // most are there by then, and nothing flickers
+		}
 		return openedMsg{b, row, at, l, err}
 	}
 }
