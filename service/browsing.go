@@ -65,18 +65,19 @@ func (s *Service) Root(a At) (place.Place, error) {
 }
 
 // OpenLevel begins to list what lies directly below a. It does not wait for the
-// network; the caller closes the level.
-func (s *Service) OpenLevel(ctx context.Context, a At) (*level.Level, error) {
+// network; the caller closes the level. With removed it also has what was
+// removed and can be brought back, as delete markers, where versions are kept.
+func (s *Service) OpenLevel(ctx context.Context, a At, removed bool) (*level.Level, error) {
 	return level.Open(ctx, s.opts.State, func(ctx context.Context) iter.Seq2[object.Entry, error] {
 		return func(yield func(object.Entry, error) bool) {
-			if err := s.list(ctx, a, yield); err != nil {
+			if err := s.list(ctx, a, removed, yield); err != nil {
 				yield(object.Entry{}, err)
 			}
 		}
 	})
 }
 
-func (s *Service) list(ctx context.Context, a At, yield func(object.Entry, error) bool) error {
+func (s *Service) list(ctx context.Context, a At, removed bool, yield func(object.Entry, error) bool) error {
 	if s.atTop(a) {
 		end, err := s.endpoint(a.Endpoint)
 		if err != nil {
@@ -98,7 +99,11 @@ func (s *Service) list(ctx context.Context, a At, yield func(object.Entry, error
 	if err != nil {
 		return err
 	}
-	for e, err := range p.List(ctx, a.Key, place.ListOptions{Shallow: true}) {
+	entries := p.List(ctx, a.Key, place.ListOptions{Shallow: true})
+	if v, ok := p.(place.Versioned); ok && removed {
+		entries = newest(v.Versions(ctx, a.Key, true))
+	}
+	for e, err := range entries {
 		if e.Key == a.Key && err == nil {
 			continue // the empty object that stands for the folder itself
 		}
@@ -107,6 +112,40 @@ func (s *Service) list(ctx context.Context, a At, yield func(object.Entry, error
 		}
 	}
 	return nil
+}
+
+// newest gives the newest state of each object: one that is gone comes as a
+// marker, with the size of what can be brought back.
+func newest(states iter.Seq2[object.Entry, error]) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		var top object.Entry
+		open := false
+		flush := func() bool {
+			ok := !open || yield(top, nil)
+			open = false
+			return ok
+		}
+		for e, err := range states {
+			switch {
+			case err != nil || e.Kind == object.Prefix:
+				if !flush() || !yield(e, err) {
+					return
+				}
+			case open && e.Key == top.Key:
+				if top.Size == 0 {
+					top.Size = e.Size
+				}
+			default:
+				if !flush() {
+					return
+				}
+				if top, open = e, true; e.Removed || !e.Latest {
+					top.Kind = object.Marker
+				}
+			}
+		}
+		flush()
+	}
 }
 
 // Sums is what lies below a prefix, however deep, as far as it was counted.
@@ -192,7 +231,7 @@ func (s *Service) Describe(ctx context.Context, a At, version string) (Facts, er
 	}
 	f := s.skills(p)
 	if v, ok := p.(place.Versioned); ok && a.Key != "" && !strings.HasSuffix(a.Key, "/") {
-		for e, err := range v.Versions(ctx, a.Key) {
+		for e, err := range v.Versions(ctx, a.Key, false) {
 			if err != nil || e.Key != a.Key || len(f.Versions) == mostVersions {
 				break // a store that does not list versions still has the object
 			}

@@ -85,7 +85,7 @@ func each(ctx context.Context, p place.Place, picks []Pick, visit func(*object.E
 // eachState visits every version and marker of the picks.
 func eachState(ctx context.Context, p place.Versioned, picks []Pick, visit func(*object.Entry) error) error {
 	for _, pick := range picks {
-		for e, err := range p.Versions(ctx, pick.Key) {
+		for e, err := range p.Versions(ctx, pick.Key, false) {
 			if err != nil {
 				return err
 			}

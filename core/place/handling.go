@@ -15,7 +15,9 @@ import (
 type Versioned interface {
 	// Versions lists every version below the prefix, delete markers and
 	// removed content included: in byte order of keys, newest first within one.
-	Versions(ctx context.Context, prefix string) iter.Seq2[object.Entry, error]
+	// A shallow listing stops at the first "/" after the prefix, as in
+	// [ListOptions].
+	Versions(ctx context.Context, prefix string, shallow bool) iter.Seq2[object.Entry, error]
 	// Undelete makes the newest content of a removed object the current one
 	// again. An object that is not removed is no error.
 	Undelete(ctx context.Context, key string) error

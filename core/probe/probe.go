@@ -438,7 +438,7 @@ func (t *test) forget(ctx context.Context, key string) error {
 	if !ok || t.r.Versioning == place.VersioningOff || err != nil {
 		return err
 	}
-	for e, err := range v.Versions(ctx, key) {
+	for e, err := range v.Versions(ctx, key, false) {
 		if err != nil {
 			return err
 		}

@@ -57,7 +57,7 @@ func empty(t *testing.T, end place.Endpoint, bucket string) {
 		assert.Fail(t, "left behind", e.Key)
 	}
 	if v, ok := p.(place.Versioned); ok {
-		for e := range v.Versions(ctx, "") {
+		for e := range v.Versions(ctx, "", false) {
 			assert.Fail(t, "version left behind", e.Key)
 		}
 	}

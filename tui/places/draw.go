@@ -109,6 +109,8 @@ func (s *Screen) line(l line, width int) (text string, counted *service.At) {
 		sign, style = t.Ash.Render("▸ "), t.Strong
 	case e.Kind == object.Special:
 		style = t.Ash
+	case e.Kind == object.Marker:
+		sign, style = t.Flare.Render("○ "), t.Ash
 	}
 	right := ""
 	switch {
@@ -119,6 +121,8 @@ func (s *Screen) line(l line, width int) (text string, counted *service.At) {
 		counted = &at
 	case e.Kind == object.Special:
 		right = t.Ash.Render("link or special file")
+	case e.Kind == object.Marker:
+		right = t.Flare.Render("removed") + t.Ash.Render("  "+e.Modified.Local().Format("2006-01-02 15:04"))
 	default:
 		right = t.Paper.Render(kit.FitLeft(kit.Size(e.Size), 9)) + "  " + t.Ash.Render(e.Modified.Local().Format("2006-01-02 15:04"))
 		if e.Class != "" {

@@ -20,7 +20,7 @@ type action struct {
 
 // Reasons for actions to be off.
 func needObject(s *Screen) string {
-	if _, ok := s.at(); !ok || s.entry().Kind != object.Object {
+	if k := s.entry().Kind; k != object.Object && k != object.Marker || s.here.row < 0 {
 		return "choose an object first"
 	}
 	return ""
@@ -107,6 +107,7 @@ func (s *Screen) actions() []action {
 		{"K", "credentials: kept ones, and who uses them", none, (*Screen).credentialSheet},
 		{"*", "pattern: mark all that match", needInside, (*Screen).patternSheet},
 		{"U", "undelete: all that was removed below", needSkill(place.Versions, needWritable), (*Screen).undeleteSheet},
+		{"V", "removed ones: show them too, or not", none, (*Screen).showRemoved},
 		{"L", "link: signed, to read this object", needSkill(place.Links, needObject), (*Screen).linkSheet},
 		{"w", "restore: from a cold class", needSkill(place.Restores, needWritable), (*Screen).restoreSheet},
 		{"o", "unfinished uploads: with age and bytes", needSkill(place.Parts, needInside), (*Screen).uploadSheet},
@@ -245,6 +246,17 @@ func (s *Screen) picks() []service.At {
 	}
 	at, _ := s.at()
 	return []service.At{at}
+}
+
+// showRemoved has levels show what was removed and can be brought back, or not.
+func (s *Screen) showRemoved() tea.Cmd {
+	s.removed = !s.removed
+	say := "Only what is there is shown."
+	if s.removed {
+		say = "What was removed and can be brought back is shown too, where versions are kept."
+	}
+	at := s.folder()
+	return tea.Batch(s.again(at), kit.Cmd(kit.Say{Text: say}))
 }
 
 func (s *Screen) toggleCount() tea.Cmd {

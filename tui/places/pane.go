@@ -76,7 +76,7 @@ func (s *Screen) ask() tea.Cmd {
 		return nil
 	}
 	if f, known := s.facts[at]; known {
-		if f.err == nil && s.entry().Kind == object.Object {
+		if f.err == nil && s.entry().Kind != object.Prefix {
 			return s.preview()
 		}
 		return nil
@@ -102,7 +102,7 @@ func (s *Screen) ask() tea.Cmd {
 func (s *Screen) preview() tea.Cmd {
 	at, ok := s.at()
 	e := s.entry()
-	if !ok || e.Kind != object.Object {
+	if !ok || e.Kind != object.Object && e.Kind != object.Marker {
 		return nil
 	}
 	if v := s.version(); v != nil {
@@ -190,7 +190,7 @@ func (s *Screen) drawPane(width, height int) string {
 		l.lines = append(l.lines, t.Ash.Render("looking …"))
 	case f.err == nil && e.Kind == object.Prefix:
 		l.abilities(&f)
-	case f.err == nil && e.Kind == object.Object:
+	case f.err == nil && (e.Kind == object.Object || e.Kind == object.Marker):
 		s.objectLines(l, &f, height)
 	}
 	return kit.Lines(l.lines, width, height)

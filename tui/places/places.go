@@ -38,6 +38,7 @@ type Screen struct {
 	sums    *sums
 	reports map[string]*probe.Report
 	marks   []service.At
+	removed bool // levels show what was removed, too
 	tray    []service.At
 
 	narrowing *branch // whose names are being narrowed
@@ -259,8 +260,9 @@ func (s *Screen) expand() tea.Cmd {
 }
 
 func (s *Screen) openLevel(b *branch, row int, at service.At) tea.Cmd {
+	removed := s.removed
 	return func() tea.Msg {
-		l, err := s.Service.OpenLevel(s.ctx, at)
+		l, err := s.Service.OpenLevel(s.ctx, at, removed)
 		if err == nil {
 			l.Settle(100 * time.Millisecond) // most are there by then, and nothing flickers
 		}

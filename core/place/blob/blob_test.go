@@ -86,7 +86,7 @@ func TestKeptStates(t *testing.T) {
 	_, err := p.Stat(ctx, object.Ref{Key: "gone.wav"})
 	assert.Equal(t, place.NotFound, place.KindOf(err))
 	var kept []object.Entry
-	for e, err := range p.(place.Versioned).Versions(ctx, "") {
+	for e, err := range p.(place.Versioned).Versions(ctx, "", false) {
 		require.NoError(t, err)
 		kept = append(kept, e)
 	}
@@ -116,7 +116,7 @@ func checkSnapshots(t *testing.T, p place.Place) {
 	require.NoError(t, err)
 	put(t, p, "tide.wav", "high!")
 	var sizes []int64
-	for e, err := range p.(place.Versioned).Versions(ctx, "tide.wav") {
+	for e, err := range p.(place.Versioned).Versions(ctx, "tide.wav", false) {
 		require.NoError(t, err)
 		sizes = append(sizes, e.Size)
 	}

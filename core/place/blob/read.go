@@ -34,7 +34,7 @@ const (
 // opts.After is passed over.
 func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
-		next := p.pages(prefix, opts)
+		next := p.pages(prefix, opts, container.ListBlobsInclude{})
 		for {
 			entries, more, err := next(ctx)
 			if err != nil {
@@ -55,7 +55,7 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 }
 
 // pages returns a function that fetches one page after the other.
-func (p *Place) pages(prefix string, opts place.ListOptions) func(context.Context) ([]object.Entry, bool, error) {
+func (p *Place) pages(prefix string, opts place.ListOptions, include container.ListBlobsInclude) func(context.Context) ([]object.Entry, bool, error) {
 	all := p.prefix + prefix
 	var from *string
 	if opts.After != "" {
@@ -63,7 +63,7 @@ func (p *Place) pages(prefix string, opts place.ListOptions) func(context.Contex
 		from = &after
 	}
 	if !opts.Shallow {
-		pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all, StartFrom: from})
+		pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all, StartFrom: from, Include: include})
 		return func(ctx context.Context) (found []object.Entry, more bool, err error) {
 			page, err := pager.NextPage(ctx)
 			if err != nil {
@@ -75,7 +75,7 @@ func (p *Place) pages(prefix string, opts place.ListOptions) func(context.Contex
 			return found, pager.More(), nil
 		}
 	}
-	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all, StartFrom: from})
+	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all, StartFrom: from, Include: include})
 	return func(ctx context.Context) ([]object.Entry, bool, error) {
 		page, err := pager.NextPage(ctx)
 		if err != nil {
@@ -106,7 +106,11 @@ func merged(a, b []object.Entry) []object.Entry {
 }
 
 func itemEntry(item *container.BlobItem) object.Entry {
-	e := object.Entry{Key: deref(item.Name), Version: deref(item.VersionID), Latest: true}
+	e := object.Entry{Key: deref(item.Name), Version: deref(item.VersionID), Removed: deref(item.Deleted)}
+	e.Latest = deref(item.IsCurrentVersion) || e.Version == "" && deref(item.Snapshot) == ""
+	if at := deref(item.Snapshot); at != "" {
+		e.Version = snapshotMark + at
+	}
 	if pr := item.Properties; pr != nil {
 		e.Size, e.Modified, e.ETag = deref(pr.ContentLength), deref(pr.LastModified), mark(pr.ETag)
 		if pr.AccessTier != nil && !deref(pr.AccessTierInferred) {

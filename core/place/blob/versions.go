@@ -29,9 +29,8 @@ var keeping = []container.ListBlobsInclude{
 // Versions lists versions, snapshots and what was removed but is still kept
 // (List Blobs). The service gives a blob's states oldest first; here the
 // newest comes first, as everywhere.
-func (p *Place) Versions(ctx context.Context, prefix string) iter.Seq2[object.Entry, error] {
+func (p *Place) Versions(ctx context.Context, prefix string, shallow bool) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
-		all := p.prefix + prefix
 		var err error
 		for _, include := range keeping {
 			var states []object.Entry // of one blob
@@ -44,22 +43,17 @@ func (p *Place) Versions(ctx context.Context, prefix string) iter.Seq2[object.En
 				states = states[:0]
 				return true
 			}
-			pager, begun := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all, Include: include}), false
-			for pager.More() {
-				var page container.ListBlobsFlatResponse
-				if page, err = pager.NextPage(ctx); err != nil {
+			next, begun := p.pages(prefix, place.ListOptions{Shallow: shallow}, include), false
+			for more := true; more; {
+				var entries []object.Entry
+				if entries, more, err = next(ctx); err != nil {
 					break
 				}
 				begun = true
-				for _, item := range page.Segment.BlobItems {
-					e := itemEntry(item)
+				for _, e := range entries {
 					e.Key = strings.TrimPrefix(e.Key, p.prefix)
 					if len(states) > 0 && states[0].Key != e.Key && !flush() {
 						return
-					}
-					e.Latest, e.Removed = deref(item.IsCurrentVersion) || deref(item.VersionID) == "" && deref(item.Snapshot) == "", deref(item.Deleted)
-					if at := deref(item.Snapshot); at != "" {
-						e.Version = snapshotMark + at
 					}
 					states = append(states, e)
 				}
@@ -100,7 +94,7 @@ func (p *Place) Undelete(ctx context.Context, key string) error {
 	if _, err := p.Stat(ctx, object.Ref{Key: key}); err == nil {
 		return nil
 	}
-	for e, err := range p.Versions(ctx, key) {
+	for e, err := range p.Versions(ctx, key, false) {
 		if err != nil {
 			return err
 		}

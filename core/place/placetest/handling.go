@@ -17,7 +17,7 @@ import (
 // states lists what is kept of one key.
 func states(t *testing.T, p place.Place, key string) []object.Entry {
 	var all []object.Entry
-	for e, err := range p.(place.Versioned).Versions(ctx, key) {
+	for e, err := range p.(place.Versioned).Versions(ctx, key, false) {
 		require.NoError(t, err)
 		all = append(all, e)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"iter"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,10 +17,13 @@ import (
 )
 
 // Versions lists versions and delete markers (ListObjectVersions).
-func (p *Place) Versions(ctx context.Context, prefix string) iter.Seq2[object.Entry, error] {
+func (p *Place) Versions(ctx context.Context, prefix string, shallow bool) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
 		all := p.prefix + prefix
 		in := &s3.ListObjectVersionsInput{Bucket: &p.bucket, Prefix: &all, EncodingType: types.EncodingTypeUrl}
+		if shallow {
+			in.Delimiter = aws.String("/")
+		}
 		for {
 			out, err := p.store.sdk.ListObjectVersions(ctx, in)
 			if err != nil {
@@ -65,6 +69,10 @@ func (p *Place) versionPage(out *s3.ListObjectVersionsOutput) []object.Entry {
 		e.Kind = object.Marker
 		markers = append(markers, e)
 	}
+	for _, g := range out.CommonPrefixes {
+		markers = append(markers, object.Entry{Key: strings.TrimPrefix(plain(out, aws.ToString(g.Prefix)), p.prefix), Kind: object.Prefix})
+	}
+	slices.SortStableFunc(markers, func(a, b object.Entry) int { return strings.Compare(a.Key, b.Key) })
 	before := func(a, b object.Entry) bool {
 		switch {
 		case a.Key != b.Key:
@@ -88,7 +96,7 @@ func (p *Place) versionPage(out *s3.ListObjectVersionsOutput) []object.Entry {
 // Undelete removes the delete markers on top of the object's newest content.
 func (p *Place) Undelete(ctx context.Context, key string) error {
 	var tops []object.Ref
-	for e, err := range p.Versions(ctx, key) {
+	for e, err := range p.Versions(ctx, key, false) {
 		if err != nil {
 			return err
 		}
