@@ -79,8 +79,12 @@ one of these codes: 0 done, 1 done with failures, 2 bad input, 3 nothing to do,
 	flags.BoolVar(&a.out.json, "json", a.out.json, "print one JSON object a line")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w: %w", errUsage, err) })
 	root.AddCommand(a.surveyCommand(), a.planCommand(), a.runCommand(), a.proveCommand(), a.historyCommand(),
-		a.initCommand(), a.demoCommand(), a.standInCommand())
-	for _, c := range append(root.Commands(), root) {
+		a.initCommand(), a.demoCommand(), a.standInCommand(), a.endpointCommand(), a.credentialCommand(), a.listCommand())
+	all := append(root.Commands(), root)
+	for _, c := range root.Commands() {
+		all = append(all, c.Commands()...)
+	}
+	for _, c := range all {
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {
@@ -126,6 +130,9 @@ func (a *app) withService(ctx context.Context, do func(*service.Service) error) 
 	s, err := service.Open(service.Options{Workspace: a.workspace, State: a.state, Log: a.log()})
 	if err != nil {
 		return err
+	}
+	if err := a.unlock(s); err != nil {
+		return errors.Join(err, s.Close())
 	}
 	return errors.Join(do(s), s.Close())
 }

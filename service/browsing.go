@@ -104,7 +104,7 @@ func (s *Service) list(ctx context.Context, a At, removed bool, yield func(objec
 		entries = newest(v.Versions(ctx, a.Key, true))
 	}
 	for e, err := range entries {
-		if e.Key == a.Key && err == nil {
+		if e.Key == a.Key && e.Size == 0 && err == nil {
 			continue // the empty object that stands for the folder itself
 		}
 		if !yield(e, err) {
@@ -112,6 +112,29 @@ func (s *Service) list(ctx context.Context, a At, removed bool, yield func(objec
 		}
 	}
 	return nil
+}
+
+// List yields what lies directly below a, or with deep everything, in byte
+// order of keys; removed is as in OpenLevel.
+func (s *Service) List(ctx context.Context, a At, removed, deep bool) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		err := error(nil)
+		if !deep || s.atTop(a) {
+			err = s.list(ctx, a, removed, yield)
+		} else {
+			var p place.Place
+			if p, err = s.Root(a); err == nil {
+				entries := p.List(ctx, a.Key, place.ListOptions{})
+				if v, ok := p.(place.Versioned); ok && removed {
+					entries = newest(v.Versions(ctx, a.Key, false))
+				}
+				entries(yield)
+			}
+		}
+		if err != nil {
+			yield(object.Entry{}, err)
+		}
+	}
 }
 
 // newest gives the newest state of each object: one that is gone comes as a

@@ -45,7 +45,7 @@ func (s *Service) TryEndpoint(ctx context.Context, e job.Endpoint, given *secret
 	if opts.Bucket == "" {
 		opts.Bucket = e.Bucket
 	}
-	return probe.Run(ctx, end, opts), nil
+	return probe.Run(ctx, end.Endpoint, opts), nil
 }
 
 // KeepReport keeps what a test of an endpoint found, for plans.

@@ -84,6 +84,8 @@ func (t *test) refused(name string, err error) {
 			mend = "ask whoever runs the store for " + permission(t.end, name) + ", or use other credentials"
 		case place.BadLogin:
 			mend = "check the credentials: the name, the secret, whether they have run out, and this machine's clock"
+		case place.Unreachable:
+			mend = "check the address, the network, the proxy and the certificate"
 		case place.NotFound:
 			mend = "check the bucket's name, or make it"
 		}

@@ -133,10 +133,10 @@ func (s *Screen) line(l line, width int) (text string, counted *service.At) {
 	return indent + sign + kit.Fit(style.Render(kit.Name(nonEmpty(b.name(e)), room)), room) + " " + right, counted
 }
 
-// nonEmpty shows a name that is nothing at all.
+// nonEmpty shows the name of an object that is called what its folder is.
 func nonEmpty(name string) string {
 	if name == "" {
-		return "(empty name)"
+		return "(itself: an object named like the folder)"
 	}
 	return name
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 	"unicode"
@@ -64,6 +65,10 @@ func sdkError(ctx context.Context, name, op, key string, err error) error {
 	var sent *smithyhttp.RequestSendError
 	if errors.As(err, &sent) {
 		err = sent.Err
+	}
+	var urlErr *url.Error
+	if errors.As(err, &urlErr) {
+		err = urlErr.Err // without the address: it may carry a signature
 	}
 	return place.NewError(name, op, key, kind, err)
 }
