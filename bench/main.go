@@ -33,6 +33,14 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "window" {
 		return measureWindow(filepath.Join(dir, "window"), program)
 	}
+	for _, measure := range []func() error{measureListing, measureFarListing} {
+		if err := measure(); err != nil {
+			return fmt.Errorf("listing: %w", err)
+		}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "listing" {
+		return nil
+	}
 	for _, u := range []upload{
 		{name: "2 GiB as 8 MiB parts", object: 256 << 20, count: 8, part: 8 << 20, streams: 8},
 		{name: "20,000 objects of 4 KiB", object: 4 << 10, count: 20000, streams: 16},

@@ -41,17 +41,24 @@ func scanPage(doc []byte) (page, error) {
 		}
 		at += open + 1
 		end := bytes.IndexByte(doc[at:], '>')
-		if end < 0 {
+		if end < 1 {
 			break
 		}
 		name := doc[at : at+end]
 		at += end + 1
-		content := doc[at:]
-		if next := bytes.IndexByte(content, '<'); next >= 0 {
-			content = content[:next]
+		var content []byte
+		if name[0] != '/' { // what stands up to the next tag, which is where to go on
+			content = doc[at:]
+			if next := bytes.IndexByte(content, '<'); next >= 0 {
+				content = content[:next]
+			}
+			at += len(content)
 		}
 		switch string(name) {
 		case "Contents":
+			if pg.entries == nil { // a page is mostly full
+				pg.entries = make([]object.Entry, 0, 1000)
+			}
 			e = object.Entry{Latest: true}
 		case "/Contents":
 			pg.entries = append(pg.entries, e)
@@ -70,7 +77,7 @@ func scanPage(doc []byte) (page, error) {
 			}
 			e.Modified = when
 		case "ETag":
-			e.ETag = strings.Trim(string(unescape(content)), `"`)
+			e.ETag = etag(content)
 		case "StorageClass":
 			e.Class = class(string(content))
 		case "CommonPrefixes":
@@ -102,6 +109,14 @@ func scanPage(doc []byte) (page, error) {
 		slices.SortFunc(pg.entries, func(a, b object.Entry) int { return strings.Compare(a.Key, b.Key) })
 	}
 	return pg, nil
+}
+
+// etag is an ETag without its quotes, which most stores write as references.
+func etag(raw []byte) string {
+	if inner, ok := bytes.CutPrefix(raw, []byte("&quot;")); ok {
+		raw = bytes.TrimSuffix(inner, []byte("&quot;"))
+	}
+	return strings.Trim(string(unescape(raw)), `"`)
 }
 
 // class is the storage class with the standard one as "".

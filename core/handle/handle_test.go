@@ -1,0 +1,221 @@
+package handle_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"lumtra/core/handle"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/place/folder"
+	"lumtra/core/place/s3"
+	"lumtra/core/secret"
+	"lumtra/standin"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+var ctx = context.Background()
+
+func bucket(t *testing.T, keep bool) (*standin.Server, *s3.Store, place.Place) {
+	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "a", Secret: "s"}}, RestoreTakes: 50 * time.Millisecond})
+	require.NoError(t, err)
+	t.Cleanup(func() { srv.Close() })
+	addr, err := srv.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	store, err := s3.NewStore(s3.Config{Name: "north", Address: addr, AccessKey: "a", Secret: secret.New("s")})
+	require.NoError(t, err)
+	t.Cleanup(func() { store.Close() })
+	require.NoError(t, store.MakeBucket(ctx, "box"))
+	if keep {
+		require.NoError(t, store.SetVersioning(ctx, "box", true))
+	}
+	p, err := store.Open("box")
+	require.NoError(t, err)
+	return srv, store, p
+}
+
+func dir(t *testing.T) place.Place {
+	end, err := folder.OpenEndpoint("studio", t.TempDir(), folder.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { end.Close() })
+	p, err := end.Open("")
+	require.NoError(t, err)
+	return p
+}
+
+func put(t *testing.T, p place.Place, keys ...string) {
+	for _, k := range keys {
+		_, err := p.Write(ctx, k, strings.NewReader(k), int64(len(k)), place.WriteOptions{Metadata: map[string]string{"kept": "yes"}})
+		require.NoError(t, err)
+	}
+}
+
+func contents(t *testing.T, p place.Place) map[string]string {
+	all := map[string]string{}
+	for e, err := range p.List(ctx, "", place.ListOptions{}) {
+		require.NoError(t, err)
+		r, _, err := p.Read(ctx, e.Key, place.ReadOptions{})
+		require.NoError(t, err)
+		raw, err := io.ReadAll(r)
+		require.NoError(t, err)
+		r.Close()
+		all[e.Key] = string(raw)
+	}
+	return all
+}
+
+func keys(t *testing.T, p place.Place) []string { return slices.Sorted(maps.Keys(contents(t, p))) }
+
+func under(prefix string) handle.Pick { return handle.Pick{Key: prefix, Prefix: true} }
+
+// In a bucket that keeps versions a removal hides and can be undone; with deep
+// everything goes, uploads too.
+func TestRemoveAndUndelete(t *testing.T) {
+	_, store, p := bucket(t, true)
+	put(t, p, "a/1", "a/2", "a/2", "b", "c/1")
+	_, err := p.(place.PartWriter).Begin(ctx, "a/half", place.WriteOptions{})
+	require.NoError(t, err)
+	picks := []handle.Pick{under("a/"), {Key: "b"}, {Key: "not there"}}
+	n, err := handle.Measure(ctx, p, picks, true, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{3, 1, 0, 1, 5}, []int64{n.Objects, n.Versions, n.Markers, n.Uploads, n.All()})
+	var hide handle.Action
+	require.NoError(t, hide.Remove(ctx, p, picks, false))
+	assert.EqualValues(t, 3, hide.Result().Done.Objects)
+	assert.Equal(t, []string{"c/1"}, keys(t, p))
+	n, err = handle.Measure(ctx, p, picks, true, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{0, 4, 3, 1}, []int64{n.Objects, n.Versions, n.Markers, n.Uploads})
+	var back handle.Action
+	require.NoError(t, back.Undelete(ctx, p, []handle.Pick{under("")}))
+	assert.EqualValues(t, 3, back.Result().Done.Objects)
+	assert.Equal(t, []string{"a/1", "a/2", "b", "c/1"}, keys(t, p))
+	assert.Error(t, store.RemoveBucket(ctx, "box"))
+	var all handle.Action
+	require.NoError(t, all.Remove(ctx, p, []handle.Pick{under("")}, true))
+	assert.Zero(t, all.Result().Failed)
+	assert.EqualValues(t, 1, all.Result().Done.Uploads)
+	require.NoError(t, store.RemoveBucket(ctx, "box"), "it is really empty")
+}
+
+// What cannot be removed is told object by object, and the rest goes on.
+func TestFailuresAreTold(t *testing.T) {
+	srv, _, p := bucket(t, false)
+	for i := range 30 {
+		put(t, p, fmt.Sprintf("%02d", i))
+	}
+	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Key: "07", Do: "403"}, standin.Fault{Op: "PutObjectTagging", Do: "503", Chance: 0.2})
+	var a handle.Action
+	require.NoError(t, a.SetTags(ctx, p, []handle.Pick{under("")}, place.MetadataChange{Set: map[string]string{"site": "weir"}}))
+	r := a.Result()
+	assert.EqualValues(t, 29, r.Done.Objects)
+	assert.EqualValues(t, 1, r.Failed)
+	assert.Equal(t, place.Denied, place.KindOf(r.Problems[0]))
+	tags, err := p.(place.Tagger).Tags(ctx, object.Ref{Key: "20"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"site": "weir"}, tags)
+	stopped, stop := context.WithCancel(ctx)
+	stop()
+	assert.Error(t, new(handle.Action).Remove(stopped, p, []handle.Pick{under("")}, false))
+	assert.Error(t, new(handle.Action).SetTags(ctx, dir(t), []handle.Pick{under("")}, place.MetadataChange{}))
+}
+
+// Copying, moving and renaming land where they say, write over nothing, and an
+// original goes only for a copy that is there.
+func TestCopyAndMove(t *testing.T) {
+	_, store, north := bucket(t, false)
+	require.NoError(t, store.MakeBucket(ctx, "other"))
+	other, err := store.Open("other")
+	require.NoError(t, err)
+	for name, p := range map[string]place.Place{"store": north, "folder": dir(t)} {
+		t.Run(name, func(t *testing.T) {
+			put(t, p, "day/one.wav", "day/deep/two.wav", "note.txt", "taken/note.txt")
+			picks := []handle.Pick{under("day/"), {Key: "note.txt"}}
+			require.NoError(t, new(handle.Action).Copy(ctx, p, picks, p, "copies/"))
+			assert.Equal(t, []string{"copies/day/deep/two.wav", "copies/day/one.wav", "copies/note.txt", "day/deep/two.wav", "day/one.wav", "note.txt", "taken/note.txt"}, keys(t, p))
+			var a handle.Action
+			require.NoError(t, a.Move(ctx, p, []handle.Pick{{Key: "note.txt"}}, p, "taken/"))
+			assert.EqualValues(t, 1, a.Result().Failed)
+			assert.Equal(t, place.Exists, place.KindOf(a.Result().Problems[0]))
+			assert.Equal(t, "note.txt", contents(t, p)["note.txt"], "it stays")
+			require.NoError(t, new(handle.Action).Move(ctx, p, []handle.Pick{{Key: "note.txt"}}, p, "renamed.txt"))
+			require.NoError(t, new(handle.Action).Move(ctx, p, []handle.Pick{under("copies/")}, p, "moved/away"))
+			assert.Equal(t, []string{"day/deep/two.wav", "day/one.wav", "moved/away/day/deep/two.wav", "moved/away/day/one.wav", "moved/away/note.txt", "renamed.txt", "taken/note.txt"}, keys(t, p))
+			assert.Error(t, new(handle.Action).Copy(ctx, p, []handle.Pick{under("day/")}, p, "day/inside/"))
+			if p.Abilities().Tree {
+				for e := range p.List(ctx, "", place.ListOptions{Shallow: true}) {
+					assert.NotEqual(t, "copies/", e.Key, "no empty folder is left")
+				}
+				require.NoError(t, new(handle.Action).Remove(ctx, p, []handle.Pick{under("day/"), under("moved/")}, true))
+				var left []string
+				for e := range p.List(ctx, "", place.ListOptions{Shallow: true}) {
+					left = append(left, e.Key)
+				}
+				assert.Equal(t, []string{"renamed.txt", "taken/"}, left)
+			}
+		})
+	}
+	require.NoError(t, new(handle.Action).Move(ctx, north, []handle.Pick{under("day/")}, other, ""))
+	assert.Equal(t, []string{"day/deep/two.wav", "day/one.wav"}, keys(t, other))
+	e, err := other.Stat(ctx, object.Ref{Key: "day/one.wav"})
+	require.NoError(t, err)
+	assert.Equal(t, "yes", e.Metadata["kept"])
+}
+
+func TestMetadataAndRestore(t *testing.T) {
+	_, _, p := bucket(t, false)
+	put(t, p, "x/1", "x/2", "y")
+	change := place.MetadataChange{Set: map[string]string{"site": "weir"}, Drop: []string{"kept"}}
+	require.NoError(t, new(handle.Action).SetMetadata(ctx, p, []handle.Pick{under("x/")}, change))
+	for key, want := range map[string]string{"x/1": "weir", "x/2": "weir", "y": ""} {
+		e, err := p.Stat(ctx, object.Ref{Key: key})
+		require.NoError(t, err)
+		assert.Equal(t, want, e.Metadata["site"])
+		assert.Equal(t, want == "", e.Metadata["kept"] == "yes")
+	}
+	_, err := p.Write(ctx, "cold", strings.NewReader("c"), 1, place.WriteOptions{Class: "GLACIER"})
+	require.NoError(t, err)
+	var a handle.Action
+	require.NoError(t, a.Restore(ctx, p, []handle.Pick{under("")}, 3))
+	assert.Zero(t, a.Result().Failed)
+	require.Eventually(t, func() bool {
+		e, err := p.Stat(ctx, object.Ref{Key: "cold"})
+		return err == nil && e.Archive == object.Restored && !e.RestoredUntil.IsZero()
+	}, 10*time.Second, 10*time.Millisecond)
+}
+
+func TestMatching(t *testing.T) {
+	for pattern, keys := range map[string][]string{
+		"*.tmp":        {"a.tmp"},
+		"**/*.tmp":     {"a.tmp", "b/a.tmp", "b/c/d.tmp"},
+		"b/*":          {"b/a.tmp", "b/x"},
+		"b/**/*.tmp":   {"b/a.tmp", "b/c/d.tmp"},
+		"?/c/[de].tmp": {"b/c/d.tmp"},
+		"none*":        nil,
+	} {
+		var got []string
+		for _, k := range []string{"a.tmp", "b/a.tmp", "b/c/d.tmp", "b/x", "q"} {
+			if handle.Match(pattern, k) {
+				got = append(got, k)
+			}
+		}
+		assert.Equal(t, keys, got, pattern)
+	}
+	p := dir(t)
+	put(t, p, "in/a.tmp", "in/b/c.tmp", "in/d", "out.tmp")
+	found, n, err := handle.Matching(ctx, p, "in/", "**/*.tmp", 1)
+	require.NoError(t, err)
+	assert.Len(t, found, 1)
+	assert.EqualValues(t, 2, n.Objects)
+}

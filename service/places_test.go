@@ -1,0 +1,246 @@
+package service_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/handle"
+	"lumtra/core/job"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/place/placetest"
+	"lumtra/core/plan"
+	"lumtra/core/probe"
+	"lumtra/core/secret"
+	"lumtra/service"
+)
+
+// Endpoints and credentials are added, used, rotated and removed, with the
+// service open all the while; what is in use is not removed.
+func TestEndpointsAndCredentials(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	given := func(text string) *secret.Credential {
+		return &secret.Credential{Facts: secret.Facts{Label: "new", Kind: secret.KeyPair, Name: "saltmarsh"}, Secret: secret.New(text)}
+	}
+	e := job.Endpoint{Name: "second", Kind: job.KindS3, StandIn: "second"}
+	require.NoError(t, s.SaveEndpoint("", e, given("first-secret")))
+	assert.ErrorIs(t, s.SaveEndpoint("", e, nil), service.ErrBadInput)
+	require.NoError(t, s.MakeBucket(ctx, "second", "box"))
+	assert.ErrorIs(t, s.MakeBucket(ctx, "second", "No Good"), service.ErrBadInput)
+	all, err := s.Credentials()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"second"}, all[0].UsedBy)
+	assert.ErrorIs(t, s.RemoveCredential("new"), service.ErrBadInput)
+	assert.ErrorIs(t, s.RemoveEndpoint("studio"), service.ErrBadInput, "a job names it")
+
+	r, err := s.TestEndpoint(ctx, "second", probe.Options{Write: true})
+	require.NoError(t, err)
+	assert.Zero(t, r.Refused(), "%+v", r.Checks)
+	assert.Equal(t, "box", s.Report("second").Bucket)
+
+	e.Name = "renamed"
+	e.Credential = "kept:new"
+	require.NoError(t, s.SaveEndpoint("second", e, nil))
+	assert.Contains(t, s.EndpointNames(), "renamed")
+	require.NoError(t, s.RemoveEndpoint("renamed"))
+	require.NoError(t, s.RemoveCredential("new"))
+
+	until := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+	p, err := service.TakeApart("  https://marsh.blob.example.net/box?sv=2020-12-06&se=" + until.Format(time.RFC3339) + "&sr=c&sp=rl&sig=abc%3D ")
+	require.NoError(t, err)
+	assert.Equal(t, job.Endpoint{Kind: job.KindBlob, Address: "https://marsh.blob.example.net", Bucket: "box"}, p.Endpoint)
+	given2 := *p.Credential
+	given2.Label = "signed"
+	p.Endpoint.Name = "signed"
+	require.NoError(t, s.SaveEndpoint("", p.Endpoint, &given2))
+	assert.WithinDuration(t, until, s.Expiring(time.Now())["signed"], 0)
+	for text, kind := range map[string]string{"/data/studio": job.KindFolder, "list.csv": job.KindList, "https://marsh.blob.example.net": job.KindBlob, "https://s3.example.org/box": job.KindS3} {
+		p, err := service.TakeApart(text)
+		require.NoError(t, err)
+		assert.Equal(t, kind, p.Endpoint.Kind)
+		assert.Nil(t, p.Credential)
+	}
+	_, err = service.TakeApart("https://h/?sig=")
+	assert.Error(t, err)
+}
+
+// What a test of the target found is in the plan: that nothing is kept of what
+// is changed there.
+func TestPlanHearsOfTests(t *testing.T) {
+	s := open(t, workspace(t))
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	_, err := s.TestEndpoint(ctx, "north", probe.Options{Write: true})
+	require.NoError(t, err)
+	info := makePlan(t, s)
+	require.Len(t, info.Notes, 1)
+	assert.Contains(t, info.Notes[0], "north/archive keeps no versions")
+	_, err = s.SetVersioning(ctx, service.At{Endpoint: "north", Bucket: "archive"}, true)
+	require.NoError(t, err)
+	_, err = s.TestEndpoint(ctx, "north", probe.Options{})
+	require.NoError(t, err)
+	assert.Empty(t, makePlan(t, s).Notes)
+}
+
+func rows(t *testing.T, s *service.Service, at service.At, removed bool) (names []string) {
+	for e, err := range s.List(ctx, at, removed, false) {
+		require.NoError(t, err)
+		names = append(names, e.Kind.String()[:1]+" "+strings.TrimPrefix(e.Key, at.Key))
+	}
+	return names
+}
+
+// Every key, whatever it is made of, is found by walking down from the top, and
+// is described, previewed and handled as itself.
+func TestHostileKeysAreReached(t *testing.T) {
+	s := open(t, workspace(t))
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	top := service.At{Endpoint: "north", Bucket: "archive"}
+	p, err := s.Root(top)
+	require.NoError(t, err)
+	var kept []string
+	for _, key := range placetest.Hostile {
+		if _, err := p.Write(ctx, key, strings.NewReader(key), int64(len(key)), place.WriteOptions{}); err == nil {
+			kept = append(kept, key)
+		}
+	}
+	require.Greater(t, len(kept), 35)
+	found := map[string]bool{}
+	var walk func(at service.At)
+	walk = func(at service.At) {
+		l, err := s.OpenLevel(ctx, at, false)
+		require.NoError(t, err)
+		defer l.Close()
+		l.Want(-1)
+		require.Eventually(t, func() bool { return l.State().Ended }, 10*time.Second, time.Millisecond)
+		require.NoError(t, l.State().Err)
+		for _, e := range l.All() {
+			one := at
+			one.Key = e.Key
+			if e.Kind == object.Prefix {
+				walk(one)
+				continue
+			}
+			found[e.Key] = true
+			f, err := s.Describe(ctx, one, "")
+			require.NoError(t, err, "%q", e.Key)
+			_, err = s.Preview(ctx, one, f.Entry, 40, 10)
+			require.NoError(t, err)
+			_, err = s.Link(ctx, one, "", time.Minute)
+			require.NoError(t, err)
+		}
+	}
+	walk(top)
+	for _, key := range kept {
+		assert.True(t, found[key], "%q", key)
+	}
+	act, err := s.Copy([]service.At{{Endpoint: "north", Bucket: "archive", Key: "a//"}}, service.At{Endpoint: "north", Bucket: "archive", Key: "to/"}, false, handle.Count{})
+	require.NoError(t, err)
+	require.NoError(t, act.Wait())
+	assert.Zero(t, act.State().Failed, "%v", act.State().Problems)
+	assert.Equal(t, []string{"p /"}, rows(t, s, service.At{Endpoint: "north", Bucket: "archive", Key: "to/"}, false))
+}
+
+// Removals take the number that was counted, are noted, and are seen and taken
+// back where versions are kept.
+func TestHandlingIsNoted(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	top := service.At{Endpoint: "north", Bucket: "archive"}
+	is, err := s.SetVersioning(ctx, top, true)
+	require.NoError(t, err)
+	assert.Equal(t, place.VersioningOn, is)
+	p, err := s.Root(top)
+	require.NoError(t, err)
+	for _, key := range []string{"a", "b/c", "b/c"} {
+		_, err := p.Write(ctx, key, strings.NewReader("x"), 1, place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	pick := []service.At{{Endpoint: "north", Bucket: "archive", Key: "b/"}}
+	n, err := s.Measure(ctx, pick, true, nil)
+	require.NoError(t, err)
+	_, err = s.Remove(pick, false, n, n.All()+1)
+	assert.ErrorIs(t, err, service.ErrBadInput)
+	act, err := s.Remove(pick, false, n, n.All())
+	require.NoError(t, err)
+	require.NoError(t, act.Wait())
+	below := service.At{Endpoint: "north", Bucket: "archive", Key: "b/"}
+	assert.Empty(t, rows(t, s, below, false))
+	assert.Equal(t, []string{"d c"}, rows(t, s, below, true))
+	assert.Equal(t, []string{"o a", "p b/"}, rows(t, s, top, true))
+	f, err := s.Describe(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "")
+	require.NoError(t, err)
+	require.Len(t, f.Versions, 3)
+	require.NoError(t, s.BringBack(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, f.Versions[2].Version))
+	assert.Equal(t, []string{"o c"}, rows(t, s, below, false))
+	file := filepath.Join(dir, "fetched")
+	_, err = s.Fetch(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, f.Versions[1].Version, file)
+	require.NoError(t, err)
+	_, err = s.Fetch(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "", file)
+	assert.ErrorIs(t, err, service.ErrBadInput, "no file is written over")
+	n, err = s.Measure(ctx, []service.At{top}, true, nil)
+	require.NoError(t, err)
+	act, err = s.EmptyBucket(top, true, n, n.All())
+	require.NoError(t, err)
+	require.NoError(t, act.Wait())
+	acts, err := s.Acts(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, acts, 2)
+	assert.Equal(t, "empty and remove bucket", acts[0].What)
+	assert.Equal(t, "remove", acts[1].What)
+	assert.EqualValues(t, 1, acts[1].Objects)
+	assert.Equal(t, "done", acts[0].Outcome)
+}
+
+// A dropped tray is a job like any: planned against only what it lands on, run,
+// and there again for another process.
+func TestTray(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "studio/cards/one.wav", "one")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	p, err := s.Place(ctx, "north/archive/in")
+	require.NoError(t, err)
+	for _, key := range []string{"cards/one.wav", "cards/extra.wav", "unrelated.wav"} {
+		_, err := p.Write(ctx, key, strings.NewReader("older"), 5, place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	items := []service.At{{Endpoint: "studio", Key: "cards/"}, {Endpoint: "studio", Key: "x.wav"}}
+	require.NoError(t, s.Toggle(items))
+	require.NoError(t, s.Toggle(items[:1]), "takes out what is in")
+	got, err := s.Tray()
+	require.NoError(t, err)
+	assert.Equal(t, items[1:], got)
+	require.NoError(t, s.Toggle(items[:1]))
+	assert.Error(t, s.Toggle([]service.At{{Endpoint: "north"}}), "an endpoint does not go in")
+	for _, bad := range []service.At{{Endpoint: "north"}, {Endpoint: "studio"}, {Endpoint: "north", Bucket: "archive", Key: "a//"}, {Endpoint: "nowhere"}} {
+		_, err := s.Drop(bad)
+		assert.ErrorIs(t, err, service.ErrBadInput, "%v", bad)
+	}
+	name, err := s.Drop(service.At{Endpoint: "north", Bucket: "archive", Key: "in/"})
+	require.NoError(t, err)
+	info, err := s.Plan(ctx, name, &service.Activity{})
+	require.NoError(t, err)
+	m := info.Totals.Map()
+	assert.EqualValues(t, 1, m[plan.Add].Count, "%v", m)
+	assert.EqualValues(t, 1, m[plan.Change].Count, "%v", m)
+	assert.EqualValues(t, 1, m[plan.Extra].Count, "only what lies where the tray lands")
+	other := open(t, dir)
+	r, err := other.StartRun(context.Background(), name, service.RunOptions{})
+	require.NoError(t, err)
+	_, err = r.Wait()
+	require.NoError(t, err)
+	proof, err := other.Prove(ctx, name, "", &service.Activity{})
+	require.NoError(t, err)
+	assert.True(t, proof.Holds())
+	_, err = os.Stat(filepath.Join(dir, "jobs", name+".toml"))
+	assert.Error(t, err, "the workspace is left alone")
+}
