@@ -59,15 +59,20 @@ func jsonTable(head []byte, cut bool) *Preview {
 	p := &Preview{Kind: Table, Cut: cut}
 	var rows []map[string]any
 	for dec.More() && len(rows) < maxLines {
+		var raw json.RawMessage
 		var row map[string]any
-		if err := dec.Decode(&row); err != nil {
+		err := dec.Decode(&raw)
+		if err == nil {
+			err = unmarshal(raw, &row)
+		}
+		if err != nil {
 			if cut && len(rows) > 0 {
 				break // the last one is half
 			}
 			return set(head, cut)
 		}
 		rows = append(rows, row)
-		for _, name := range names(row) {
+		for _, name := range names(raw) {
 			if !slices.Contains(p.Header, name) && len(p.Header) < 40 {
 				p.Header = append(p.Header, name)
 			}
@@ -87,12 +92,28 @@ func jsonTable(head []byte, cut bool) *Preview {
 	return p
 }
 
-func names(row map[string]any) []string {
+// unmarshal keeps numbers as they are written.
+func unmarshal(raw []byte, into any) error {
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.UseNumber()
+	return dec.Decode(into)
+}
+
+// names are those of a JSON object, in its order.
+func names(raw []byte) []string {
 	var all []string
-	for name := range row {
-		all = append(all, name)
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.Token() // the brace
+	for dec.More() {
+		name, err := dec.Token()
+		var value json.RawMessage
+		if err != nil || dec.Decode(&value) != nil {
+			break
+		}
+		if text, ok := name.(string); ok {
+			all = append(all, text)
+		}
 	}
-	slices.Sort(all)
 	return all
 }
 

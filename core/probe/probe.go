@@ -30,8 +30,7 @@ type Options struct {
 // report. A test that is stopped ends with what it has.
 func Run(ctx context.Context, end place.Endpoint, opts Options) *Report {
 	t := &test{ctx: ctx, end: end, opts: opts, r: &Report{Endpoint: end.Name(), Bucket: opts.Bucket, At: time.Now()}}
-	t.reach()
-	if t.login() && t.open() {
+	if t.reach() && t.login() && t.open() {
 		t.list()
 		t.versioning()
 		if opts.Write && !t.p.Abilities().ReadOnly {
@@ -116,18 +115,19 @@ type Clock interface {
 	Now(ctx context.Context) (time.Time, error)
 }
 
-// reach asks for the store's time: the plainest request there is.
-func (t *test) reach() {
+// reach asks for the store's time: the plainest request there is. A store that
+// cannot be reached is asked nothing more.
+func (t *test) reach() bool {
 	t.began = time.Now()
 	clock, ok := t.end.(Clock)
 	if !ok {
-		return
+		return true
 	}
 	began := time.Now()
 	there, err := clock.Now(t.ctx)
 	if err != nil {
 		t.refused("reach", err)
-		return
+		return place.KindOf(err) == place.Other // it answered, and did not say
 	}
 	took := time.Since(began)
 	t.add("reach", Fine, "answers in "+short(took), "")
@@ -145,6 +145,7 @@ func (t *test) reach() {
 	default:
 		t.add("clock", Refused, ahead(skew), "set this machine's clock, or tell whoever runs the store: signatures are refused when clocks are a quarter of an hour apart")
 	}
+	return true
 }
 
 func ahead(skew time.Duration) string {

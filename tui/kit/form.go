@@ -34,7 +34,7 @@ type Field struct {
 // drawn where its owner wants it.
 type Form struct {
 	Title string
-	// Notes are lines above the fields, Warning those that matter most.
+	// Notes are lines above the fields; Warning, above them, what matters most.
 	Notes   []string
 	Warning []string
 	Fields  []*Field
@@ -163,8 +163,8 @@ func (f *Form) Lines(t *look.Theme, width int) []string {
 			lines = append(lines, "")
 		}
 	}
-	wrapped(t.Paper.Render, f.Notes)
 	wrapped(t.Flare.Render, f.Warning)
+	wrapped(t.Paper.Render, f.Notes)
 	label := 0
 	for _, x := range f.Fields {
 		label = max(label, ansi.StringWidth(x.Name))

@@ -410,7 +410,7 @@ func (x *testSheet) keys() []kit.Key {
 
 var outcomes = map[probe.Outcome]string{probe.Fine: "●", probe.Refused: "▲", probe.Absent: "–", probe.Untried: "○"}
 
-func (x *testSheet) lines(width, _ int) []string {
+func (x *testSheet) lines(width, height int) []string {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	t := x.s.Theme
@@ -434,6 +434,9 @@ func (x *testSheet) lines(width, _ int) []string {
 	}
 	if x.ended && x.form != nil {
 		l.lines = append(l.lines, "", t.Lamp.Render("enter")+t.Ash.Render(" save it   ")+t.Lamp.Render("m")+t.Ash.Render(" mend the settings   ")+t.Lamp.Render("esc")+t.Ash.Render(" leave it"))
+	}
+	if n := len(l.lines); n > height && height > 1 { // what came last tells most
+		return append(l.lines[:1:1], l.lines[n-height+1:]...)
 	}
 	return l.lines
 }

@@ -3,6 +3,7 @@ package places
 import (
 	"fmt"
 	"image/color"
+	"os"
 	"slices"
 	"strings"
 
@@ -283,6 +284,7 @@ func entryFacts(l *liner, e object.Entry) {
 func (s *Screen) beads(versions []object.Entry, width int) []string {
 	t := s.Theme
 	n := min(len(versions), max((width-4)/3, 1))
+	gap := t.Rule.Render(strings.Repeat("─", min(max((width-4)/max(n-1, 1)-1, 2), 12))) // the string is as long as there is room
 	from := min(max(s.pane.bead-n/2, 0), len(versions)-n)
 	var line strings.Builder
 	for i := from + n - 1; i >= from; i-- {
@@ -301,7 +303,7 @@ func (s *Screen) beads(versions []object.Entry, width int) []string {
 		}
 		line.WriteString(bead)
 		if i > from {
-			line.WriteString(t.Rule.Render("──"))
+			line.WriteString(gap)
 		}
 	}
 	left, right := "", ""
@@ -313,10 +315,13 @@ func (s *Screen) beads(versions []object.Entry, width int) []string {
 	}
 	v := versions[s.pane.bead]
 	what := "the newest"
+	if len(versions) == 1 {
+		what = "the only one"
+	}
 	if s.pane.bead > 0 {
 		what = fmt.Sprintf("%d before the newest", s.pane.bead)
 	}
-	text := fmt.Sprintf("%d versions · %s · %s", len(versions), what, v.Modified.Local().Format("2006-01-02 15:04:05"))
+	text := fmt.Sprintf("%s · %s · %s", plural(int64(len(versions)), "version"), what, v.Modified.Local().Format("2006-01-02 15:04:05"))
 	if v.Kind != object.Marker {
 		text += " · " + kit.Size(v.Size)
 	}
@@ -393,6 +398,9 @@ func (s *Screen) previewLines(l *liner, height int) {
 // pixels draw a picture, two pixels a cell: the upper one is the letter's
 // colour, the lower one its ground.
 func pixels(rows [][]color.RGBA) []string {
+	if os.Getenv("NO_COLOR") != "" {
+		return shades(rows)
+	}
 	var lines []string
 	for y := 0; y < len(rows); y += 2 {
 		var b strings.Builder
@@ -402,6 +410,25 @@ func pixels(rows [][]color.RGBA) []string {
 				style = style.Background(rows[y+1][x])
 			}
 			b.WriteString(style.Render("▀"))
+		}
+		lines = append(lines, b.String())
+	}
+	return lines
+}
+
+// shades draw a picture without colours, a cell as dense as it is bright.
+func shades(rows [][]color.RGBA) []string {
+	const glyphs = " ·░▒▓█"
+	var lines []string
+	for y := 0; y < len(rows); y += 2 {
+		var b strings.Builder
+		for x, c := range rows[y] {
+			light := int(c.R)*3 + int(c.G)*6 + int(c.B)
+			if y+1 < len(rows) {
+				d := rows[y+1][x]
+				light = (light + int(d.R)*3 + int(d.G)*6 + int(d.B)) / 2
+			}
+			b.WriteRune([]rune(glyphs)[light*5/2550])
 		}
 		lines = append(lines, b.String())
 	}
