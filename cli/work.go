@@ -109,7 +109,10 @@ func (a *app) makePlan(ctx context.Context, s *service.Service, job string) (pla
 	if info.Totals.Work().Count == 0 {
 		text += "\n    nothing to do"
 	}
-	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Judge, "totals": info.Totals.Map(), "held": info.Held}, text)
+	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Judge, "totals": info.Totals.Map(), "held": info.Held, "notes": info.Notes}, text)
+	for _, note := range info.Notes {
+		a.out.say("note", map[string]any{"text": note}, "    "+object.Display(note))
+	}
 	return info, nil
 }
 

@@ -63,7 +63,7 @@ func TestStore(t *testing.T) {
 		assert.Equal(t, "AKMARSH", c.Name)
 		_, err = s.Get("nowhere")
 		assert.ErrorIs(t, err, ErrNoCredential)
-		require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, _ error) error {
 			info, err := d.Info()
 			require.NoError(t, err)
 			assert.Zero(t, info.Mode()&0o077, path)

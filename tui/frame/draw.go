@@ -140,21 +140,27 @@ func (m *model) keyLine() string {
 	return kit.Fit(line+tail, m.width)
 }
 
+// drawHelp lists the keys: the view's, and beside or below them those that work
+// everywhere.
 func (m *model) drawHelp(height int) string {
 	t := m.shared.Theme
-	lines := []string{"", t.Strong.Render("  Keys in " + m.view.String()), ""}
-	list := func(keys []kit.Key) {
+	list := func(title string, keys []kit.Key) []string {
+		lines := []string{"", t.Strong.Render("  " + title), ""}
 		for _, k := range keys {
 			if k.Off != "" {
-				lines = append(lines, "  "+t.Ash.Render(kit.FitLeft(k.Press, 10)+"  "+k.Does+" – "+k.Off))
+				lines = append(lines, "  "+t.Ash.Render(kit.FitLeft(k.Press, 7)+"  "+k.Does+" – "+k.Off))
 				continue
 			}
-			lines = append(lines, "  "+t.Lamp.Render(kit.FitLeft(k.Press, 10))+"  "+t.Paper.Render(k.Does))
+			lines = append(lines, "  "+t.Lamp.Render(kit.FitLeft(k.Press, 7))+"  "+t.Paper.Render(k.Does))
 		}
+		return lines
 	}
-	list(m.screens[m.view].Keys())
-	lines = append(lines, "", t.Strong.Render("  Keys everywhere"), "")
-	list([]kit.Key{{Press: "↑ ↓ j k", Does: "move; g and G to the ends"}, {Press: "esc", Does: "back"}})
-	list(ownKeys)
-	return kit.Lines(append(lines, "", t.Ash.Render("  any key closes this")), m.width, height)
+	here := list("Keys in "+m.view.String(), m.screens[m.view].Keys())
+	all := list("Keys everywhere", append([]kit.Key{{Press: "↑ ↓ j k", Does: "move; g and G to the ends"}, {Press: "esc", Does: "back"}}, ownKeys...))
+	all = append(all, "", t.Ash.Render("  any key closes this"))
+	if m.width < 120 {
+		return kit.Lines(append(all, here...), m.width, height)
+	}
+	left := m.width*6/10 - 3
+	return kit.Beside(t, kit.Lines(here, left, height), kit.Lines(all, m.width-left-3, height))
 }

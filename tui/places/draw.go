@@ -8,6 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"lumtra/core/job"
+	"lumtra/core/level"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/service"
@@ -71,6 +72,12 @@ func (s *Screen) foot(width int) []string {
 			text += t.Ash.Render(", …")
 		}
 		parts = append(parts, text)
+	}
+	if b := s.here.in; b != nil && b.level != nil && b.order != level.ByName {
+		parts = append(parts, t.Dusk.Render("↕ "+orderName(b.order)))
+	}
+	if s.removed {
+		parts = append(parts, t.Flare.Render("○ with what was removed"))
 	}
 	if len(parts) == 0 {
 		return nil

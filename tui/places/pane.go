@@ -35,6 +35,9 @@ type pane struct {
 	bead    int  // 0 is the newest
 	compare bool // the chosen version is held against the current one
 
+	older   facts // of the chosen version, once they are there
+	olderOf string
+
 	look    *preview.Preview
 	of      look // what it is a preview of
 	err     error
@@ -120,10 +123,23 @@ func (s *Screen) preview() tea.Cmd {
 		return nil
 	}
 	s.pane.of, s.pane.fetched = of, false
-	return func() tea.Msg {
+	look := func() tea.Msg {
 		p, err := s.Service.Preview(s.ctx, at, e, of.width, of.height)
 		return previewMsg{of, p, err}
 	}
+	if of.version == "" {
+		return look
+	}
+	return tea.Batch(look, func() tea.Msg {
+		f, err := s.Service.Describe(s.ctx, at, of.version)
+		return olderMsg{of, facts{f, err}}
+	})
+}
+
+// olderMsg brings the facts of an older version.
+type olderMsg struct {
+	of    look
+	facts facts
 }
 
 // room is how many lines a picture may take.
@@ -216,11 +232,17 @@ func (s *Screen) objectLines(l *liner, f *facts, height int) {
 		}
 		e = *v
 	}
+	tags := f.Tags
+	if e.Version != f.Entry.Version { // an older one has facts of its own
+		if tags = nil; s.pane.olderOf == e.Version && s.pane.older.err == nil {
+			e, tags = s.pane.older.Entry, s.pane.older.Tags
+		}
+	}
 	entryFacts(l, e)
-	if len(f.Tags) > 0 {
+	if len(tags) > 0 {
 		l.gap()
-		for _, name := range sortedNames(f.Tags) {
-			l.fact("# "+name, f.Tags[name])
+		for _, name := range sortedNames(tags) {
+			l.fact("# "+name, tags[name])
 		}
 	}
 	if e.Kind == object.Object {

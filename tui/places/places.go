@@ -175,6 +175,10 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		s.pane.settle(msg)
 	case previewMsg:
 		s.pane.show(msg)
+	case olderMsg:
+		if msg.of == s.pane.of {
+			s.pane.older, s.pane.olderOf = msg.facts, msg.of.version
+		}
 	case sheetMsg:
 		s.sheet = msg.sheet
 	case countedMsg:

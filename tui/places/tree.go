@@ -23,7 +23,6 @@ type branch struct {
 	view   *level.View // nil for the level's own order
 	making bool        // a view is on its way
 	below  []opened    // by row
-	err    error
 }
 
 // opened is a branch below a row.

@@ -19,16 +19,12 @@ func TestTree(t *testing.T) {
 				l.in.attach(l.row, &branch{names: make([]string, rapid.IntRange(0, 5).Draw(t, "children")), depth: l.in.depth + 1})
 			}
 		}
-		type seen struct {
-			in  *branch
-			row int
-		}
-		all := map[seen]bool{}
+		all := map[line]bool{}
 		for n := range root.lines() {
 			l := root.line(n)
 			assert.Equal(t, n, root.number(l), "line %d", n)
-			assert.False(t, all[seen{l.in, l.row}])
-			all[seen{l.in, l.row}] = true
+			assert.False(t, all[l])
+			all[l] = true
 			if p, row := root.parent(l.in); p != nil {
 				assert.Less(t, root.number(line{p, row}), n)
 			}

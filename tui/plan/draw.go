@@ -7,6 +7,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"lumtra/core/object"
 	"lumtra/core/plan"
 	"lumtra/tui/kit"
 )
@@ -32,6 +33,9 @@ func (s *Screen) Render(width, height int) string {
 		return kit.Lines(append(lines, "", "  "+t.Paper.Render("No plan yet.")+t.Ash.Render("  p surveys both sides and makes one; nothing is copied by that.")), width, height)
 	}
 	lines = append(lines, s.totals(j, width)...)
+	for _, note := range j.Plan.Notes {
+		lines = append(lines, kit.Fit("  "+t.Dusk.Render("· "+object.Display(note)), width))
+	}
 	if sh.asking {
 		lines = append(lines, s.question(j, width)...)
 	}
