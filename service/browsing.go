@@ -68,13 +68,26 @@ func (s *Service) Root(a At) (place.Place, error) {
 // network; the caller closes the level. With removed it also has what was
 // removed and can be brought back, as delete markers, where versions are kept.
 func (s *Service) OpenLevel(ctx context.Context, a At, removed bool) (*level.Level, error) {
-	return level.Open(ctx, s.opts.State, func(ctx context.Context) iter.Seq2[object.Entry, error] {
+	ctx, done, ok := s.begin(ctx)
+	if !ok {
+		return nil, context.Canceled
+	}
+	l, err := level.Open(ctx, s.opts.State, func(ctx context.Context) iter.Seq2[object.Entry, error] {
 		return func(yield func(object.Entry, error) bool) {
 			if err := s.list(ctx, a, removed, yield); err != nil {
 				yield(object.Entry{}, err)
 			}
 		}
 	})
+	if err != nil {
+		done()
+		return nil, err
+	}
+	go func() {
+		<-l.Done()
+		done()
+	}()
+	return l, nil
 }
 
 func (s *Service) list(ctx context.Context, a At, removed bool, yield func(object.Entry, error) bool) error {
@@ -201,8 +214,10 @@ func (s *Service) Count(ctx context.Context, a At, c *Counter) {
 		sums.Counting = false
 		c.sums.Store(&sums)
 	}()
+	ctx, done, ok := s.begin(ctx)
+	defer done()
 	p, err := s.Root(a)
-	if err != nil {
+	if err != nil || !ok {
 		sums.Err = err
 		return
 	}

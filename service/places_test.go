@@ -89,6 +89,24 @@ func TestPlanHearsOfTests(t *testing.T) {
 	assert.Empty(t, makePlan(t, s).Notes)
 }
 
+// A target that was found to refuse parts gets its big objects whole.
+func TestRunsGoByTests(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "studio/dawn.wav", strings.Repeat("dawn", 3<<20))
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	require.NoError(t, s.KeepReport("north", &probe.Report{Endpoint: "north", Wrote: true, VerifiesSums: true, Conditions: true}))
+	makePlan(t, s)
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	require.NoError(t, err)
+	res, err := r.Wait()
+	require.NoError(t, err)
+	assert.Zero(t, res.Failed)
+	f, err := s.Describe(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "masters/dawn.wav"}, "")
+	require.NoError(t, err)
+	assert.NotContains(t, f.Entry.ETag, "-", "it went in one piece")
+}
+
 func rows(t *testing.T, s *service.Service, at service.At, removed bool) (names []string) {
 	for e, err := range s.List(ctx, at, removed, false) {
 		require.NoError(t, err)

@@ -190,7 +190,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		defer unlock()
 		defer p.Close()
 		s.dropOldUploads(runCtx, name, p.Info.Number, target)
-		s.carryOut(runCtx, r, p, source, target, ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes})
+		s.carryOut(runCtx, r, p, source, s.asFound(j.Target, target), ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes})
 		stop()
 	})
 	return r, nil

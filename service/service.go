@@ -33,6 +33,8 @@ type Options struct {
 type Service struct {
 	opts Options
 	log  *slog.Logger
+	life context.Context // ends with Close
+	end  context.CancelFunc
 
 	workspace atomic.Pointer[job.Workspace] // replaced whole, never changed
 	secrets   *secret.Store
@@ -76,6 +78,7 @@ func Open(opts Options) (*Service, error) {
 	sweep(opts.State)
 	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{},
 		secrets: secret.OpenStore(filepath.Join(opts.State, "secrets"))}
+	s.life, s.end = context.WithCancel(context.Background())
 	s.workspace.Store(w)
 	return s, s.unlockUnattended()
 }
@@ -100,6 +103,7 @@ func badInput(err error) error { return fmt.Errorf("%w: %w", ErrBadInput, err) }
 func (s *Service) Close() error {
 	s.mu.Lock()
 	s.closed = true
+	s.end()
 	for _, r := range s.runs {
 		r.Stop()
 	}
@@ -120,6 +124,21 @@ func (s *Service) Close() error {
 		errs = append(errs, s.history.Close())
 	}
 	return errors.Join(errs...)
+}
+
+// begin notes that something goes on that Close has to wait for: it gives a
+// context that ends with the service, and what to call at the end. It is false
+// when the service is closed.
+func (s *Service) begin(ctx context.Context) (_ context.Context, done func(), ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		return ctx, func() {}, false
+	}
+	s.waiting.Add(1)
+	ctx, stop := context.WithCancel(ctx)
+	forget := context.AfterFunc(s.life, stop)
+	return ctx, func() { forget(); stop(); s.waiting.Done() }, true
 }
 
 // Workspace is the workspace as read last.

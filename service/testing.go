@@ -96,6 +96,19 @@ func (s *Service) found(at string, p place.Place) place.Abilities {
 	return a
 }
 
+// whole is a place that takes objects in one piece only.
+type whole struct{ place.Place }
+
+// asFound is the target as a test found it: one that refuses parts is sent
+// whole objects, whatever its protocol promises.
+func (s *Service) asFound(at string, p place.Place) place.Place {
+	name, _ := job.SplitPlace(at)
+	if r := s.Report(name); r != nil && r.Wrote && !r.Parts {
+		return whole{p}
+	}
+	return p
+}
+
 // soon is how long before its end a credential is worth a warning.
 const soon = 7 * 24 * time.Hour
 

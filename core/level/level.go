@@ -117,6 +117,9 @@ func (l *Level) fill(ctx context.Context, list Lister) {
 	l.state.Ended, l.state.Err = true, failed
 }
 
+// Done is closed when nothing is listed any more.
+func (l *Level) Done() <-chan struct{} { return l.done }
+
 // State tells how far the level has come.
 func (l *Level) State() State {
 	l.mu.Lock()

@@ -25,7 +25,7 @@ func (s *Screen) removeSheet() tea.Cmd {
 		return s.emptySheet()
 	}
 	if picks[0].Key == "" {
-		return kit.Cmd(kit.Say{Text: "An endpoint's settings are removed under e; what lies there stays.", Bad: true})
+		return s.removeEndpoint(picks[0].Endpoint)
 	}
 	keeps := false
 	if f, ok := s.facts[picks[0]]; ok {

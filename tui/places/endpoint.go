@@ -119,6 +119,18 @@ func orElse(text, otherwise string) string {
 	return text
 }
 
+// removeEndpoint asks before the settings of an endpoint go.
+func (s *Screen) removeEndpoint(name string) tea.Cmd {
+	f := &kit.Form{Title: "Remove the settings of " + name, Does: "remove them", Warning: []string{"The endpoint goes from endpoints.toml."},
+		Notes: []string{"What lies there stays, and so does a kept credential. An endpoint that a job names is not removed."}}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		return try(f, "removing", func() (tea.Msg, error) {
+			return doneMsg{say: "Removed the settings of " + name + "."}, s.Service.RemoveEndpoint(name)
+		})
+	}
+	return s.form(f)
+}
+
 // suggest makes a name of where an endpoint is.
 func suggest(e *job.Endpoint) string {
 	text := e.Bucket

@@ -69,6 +69,14 @@ func needWritable(s *Screen) string {
 	return ""
 }
 
+// needRemovable wants something to remove: the settings of an endpoint count.
+func needRemovable(s *Screen) string {
+	if s.here.in == s.root && len(s.marks) == 0 {
+		return ""
+	}
+	return needWritable(s)
+}
+
 // needSkill wants an ability of the place the picks lie in.
 func needSkill(skill place.Skill, also func(*Screen) string) func(*Screen) string {
 	return func(s *Screen) string {
@@ -99,7 +107,7 @@ func (s *Screen) actions() []action {
 		{"t", "tray: put in, or take out", needInside, (*Screen).toTray},
 		{"d", "drop: the tray here, as a plan", none, (*Screen).dropTray},
 		{"m", "move: or copy, or rename", needWritable, (*Screen).moveSheet},
-		{"D", "remove: what is marked, or this", needWritable, (*Screen).removeSheet},
+		{"D", "remove: what is marked, or this", needRemovable, (*Screen).removeSheet},
 		{"i", "edit: metadata and tags", needSkill(place.Metadata, needWritable), (*Screen).editSheet},
 		{"n", "new: endpoint, bucket or folder", none, (*Screen).newSheet},
 		{"e", "settings: of this endpoint", needEndpoint, (*Screen).editEndpoint},

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -165,4 +166,33 @@ func TestRefusals(t *testing.T) {
 		_, err := s3.NewStore(s3.Config{Name: "n", Address: bad})
 		assert.Error(t, err, bad)
 	}
+}
+
+// Credentials that SDKs share are found by profile and along the chain, and
+// sign requests.
+func TestSharedCredentials(t *testing.T) {
+	_, addr := startStandIn(t, standin.Config{})
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "credentials"), []byte("[marsh]\naws_access_key_id = north\naws_secret_access_key = reed-bed\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte("[profile marsh]\nregion = eu-north-7\n"), 0o600))
+	for name, value := range map[string]string{"AWS_SHARED_CREDENTIALS_FILE": filepath.Join(dir, "credentials"), "AWS_CONFIG_FILE": filepath.Join(dir, "config"),
+		"AWS_PROFILE": "", "AWS_ACCESS_KEY_ID": "north", "AWS_SECRET_ACCESS_KEY": "reed-bed", "AWS_EC2_METADATA_DISABLED": "true"} {
+		t.Setenv(name, value)
+	}
+	for _, profile := range []string{"marsh", ""} {
+		shared, region, err := s3.SharedCredentials(ctx, profile)
+		require.NoError(t, err)
+		if profile != "" {
+			assert.Equal(t, "eu-north-7", region)
+		}
+		store, err := s3.NewStore(s3.Config{Name: "north", Address: addr, Region: region, Credentials: shared})
+		require.NoError(t, err)
+		p := fresh(t, store, "")
+		_, err = p.Write(ctx, "a", strings.NewReader("x"), 1, place.WriteOptions{})
+		assert.NoError(t, err)
+		assert.Empty(t, place.Lacks(p, place.Links))
+		store.Close()
+	}
+	_, _, err := s3.SharedCredentials(ctx, "nobody")
+	assert.Error(t, err)
 }
