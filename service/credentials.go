@@ -130,8 +130,11 @@ type Pasted struct {
 	// Credential holds the secret part, if there was one.
 	Credential *secret.Credential
 	// Access is what a signed address says of itself.
-	Access *blob.Access
+	Access *Access
 }
+
+// Access is what a signed access says of itself; see [blob.Access].
+type Access = blob.Access
 
 // TakeApart makes an endpoint of what was pasted: a signed address, a store's
 // address, a list of web addresses, or a folder. The error never shows the text.

@@ -345,7 +345,7 @@ func TestScreenFiveMillion(t *testing.T) {
 	w.keys("A", "s")
 	w.see(`listing … \d,\d\d\d,\d\d\d|tile-.*976 B`)
 	w.keys("G")
-	w.see(`▌\s+tile-\d+\.png`)
+	w.see(`▌ ▸ src`)
 	for !strings.Contains(w.text(), "976 B") {
 		w.keys("g", "j", "j")
 		w.see(`tile-`)

@@ -12,7 +12,6 @@ import (
 
 	"lumtra/core/job"
 	"lumtra/core/object"
-	"lumtra/core/place/blob"
 	"lumtra/core/probe"
 	"lumtra/core/secret"
 	"lumtra/service"
@@ -156,7 +155,7 @@ func suggest(e *job.Endpoint) string {
 }
 
 // accessText says what a signed access allows, and until when.
-func accessText(a *blob.Access) []string {
+func accessText(a *service.Access) []string {
 	where := "the whole account"
 	if a.Bucket != "" {
 		where = "the container " + a.Bucket
