@@ -152,6 +152,8 @@ func TakeApart(text string) (Pasted, error) {
 		p.Endpoint = job.Endpoint{Kind: job.KindBlob, Address: base, Bucket: access.Bucket}
 		p.Credential = &secret.Credential{Facts: secret.Facts{Kind: secret.SignedAccess, Until: access.Until}, Secret: secret.New(query)}
 		p.Access = &access
+	case strings.Contains(text, "://") && strings.Contains(text, "@"):
+		return p, badInput(errors.New("no credentials in the address: they are asked for, and kept apart"))
 	case strings.HasPrefix(lower, "http://"), strings.HasPrefix(lower, "https://"):
 		p.Endpoint = storeAddress(text)
 	case strings.HasSuffix(lower, ".csv"), strings.HasSuffix(lower, ".txt"):

@@ -204,6 +204,16 @@ func TestHandlingIsNoted(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Fetch(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "", file)
 	assert.ErrorIs(t, err, service.ErrBadInput, "no file is written over")
+	metadata, tags := place.MetadataChange{Set: map[string]string{"site": "weir"}}, place.MetadataChange{Set: map[string]string{"draft": "yes"}}
+	act, err = s.ChangeBoth([]service.At{{Endpoint: "north", Bucket: "archive", Key: "a"}, {Endpoint: "north", Bucket: "archive", Key: "b/"}}, metadata, tags, handle.Count{})
+	require.NoError(t, err)
+	require.NoError(t, act.Wait())
+	for _, key := range []string{"a", "b/c"} {
+		f, err := s.Describe(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: key}, "")
+		require.NoError(t, err)
+		assert.Equal(t, "weir", f.Entry.Metadata["site"])
+		assert.Equal(t, map[string]string{"draft": "yes"}, f.Tags)
+	}
 	n, err = s.Measure(ctx, []service.At{top}, true, nil)
 	require.NoError(t, err)
 	act, err = s.EmptyBucket(top, true, n, n.All())
@@ -211,10 +221,11 @@ func TestHandlingIsNoted(t *testing.T) {
 	require.NoError(t, act.Wait())
 	acts, err := s.Acts(ctx, 10)
 	require.NoError(t, err)
-	require.Len(t, acts, 2)
+	require.Len(t, acts, 3)
 	assert.Equal(t, "empty and remove bucket", acts[0].What)
-	assert.Equal(t, "remove", acts[1].What)
-	assert.EqualValues(t, 1, acts[1].Objects)
+	assert.Equal(t, "set metadata and tags", acts[1].What)
+	assert.Equal(t, "remove", acts[2].What)
+	assert.EqualValues(t, 1, acts[2].Objects)
 	assert.Equal(t, "done", acts[0].Outcome)
 }
 

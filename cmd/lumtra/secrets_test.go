@@ -8,14 +8,16 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/sas"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/service"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lumtra/core/place/blob"
+	"lumtra/core/secret"
 	"lumtra/standin"
-	"time"
 )
 
 // A whole session, with every kind of secret, right and wrong ones: none of
@@ -30,6 +32,10 @@ func TestSecretsStayHidden(t *testing.T) {
 	t.Cleanup(func() { hill.Close() })
 	hillAddress, err := hill.Start("127.0.0.1:0")
 	require.NoError(t, err)
+	account, err := blob.NewStore(blob.Config{Name: "hill", Address: hillAddress + "/hill", Account: "hill", Key: secret.New(accountKey)})
+	require.NoError(t, err)
+	defer account.Close()
+	require.NoError(t, account.MakeBucket(ctx, "box"))
 	cred, err := service.NewSharedKeyCredential("hill", accountKey)
 	require.NoError(t, err)
 	signed, err := sas.AccountSignatureValues{Version: "2020-12-06", ExpiryTime: time.Now().Add(48 * time.Hour).UTC(), ResourceTypes: "sco", Permissions: "rwdlactup"}.SignWithSharedKey(cred)

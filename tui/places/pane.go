@@ -85,8 +85,13 @@ func (s *Screen) ask() tea.Cmd {
 		}
 		return nil
 	}
+	return tea.Batch(s.describe(at), s.preview())
+}
+
+// describe fetches the facts of what the cursor is on.
+func (s *Screen) describe(at service.At) tea.Cmd {
 	folder := s.entry().Kind == object.Prefix
-	get := func() tea.Msg {
+	return func() tea.Msg {
 		var f facts
 		if folder {
 			f.Facts, f.err = s.Service.DescribePlace(s.ctx, service.At{Endpoint: at.Endpoint, Bucket: at.Bucket})
@@ -95,10 +100,6 @@ func (s *Screen) ask() tea.Cmd {
 		}
 		return factsMsg{at, f}
 	}
-	if folder {
-		return get
-	}
-	return tea.Batch(get, s.preview())
 }
 
 // preview fetches something to look at of the object under the cursor, or of
@@ -288,7 +289,7 @@ func entryFacts(l *liner, e object.Entry) {
 	case object.Archived:
 		l.fact("reading", "not before a restore: w asks for one")
 	case object.Restoring:
-		l.fact("reading", "being restored; r looks again")
+		l.fact("reading", "being restored …")
 	case object.Restored:
 		l.fact("reading", "restored until "+e.RestoredUntil.Local().Format("2006-01-02 15:04"))
 	}
@@ -434,7 +435,7 @@ func (s *Screen) paneKey(key string) tea.Cmd {
 	switch key {
 	case "esc", "tab":
 		s.pane.leave()
-		return s.preview()
+		return s.rested() // which asks for the preview of the newest
 	case "left", "h":
 		s.pane.bead = min(s.pane.bead+1, max(len(versions)-1, 0))
 		return s.preview()

@@ -79,6 +79,8 @@ type (
 	}
 	// beatMsg comes a few times a second while levels or counts grow.
 	beatMsg struct{}
+	// lookAgainMsg asks for the facts of something that is changing by itself.
+	lookAgainMsg struct{ at service.At }
 	// restedMsg tells that the cursor has rested for a moment.
 	restedMsg struct{ rest int }
 	// sheetMsg puts a sheet into the pane, or takes it away.
@@ -91,6 +93,10 @@ type (
 		focus *service.At
 	}
 )
+
+// restoreLook is how often an object that is being restored is looked at, while
+// the cursor is on it.
+const restoreLook = 2 * time.Second
 
 // Crumbs are the parts of the path under the cursor.
 func (s *Screen) Crumbs() []string {
@@ -109,7 +115,7 @@ func (s *Screen) Crumbs() []string {
 }
 
 // Typing tells that keys go into a sheet or narrow a level.
-func (s *Screen) Typing() bool { return s.sheet != nil || s.narrowing != nil || s.pane.focused }
+func (s *Screen) Typing() bool { return s.sheet != nil || s.narrowing != nil }
 
 // hasBuckets tells whether an endpoint's top is made of buckets.
 func (s *Screen) hasBuckets(endpoint string) bool {
@@ -173,6 +179,14 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	case factsMsg:
 		s.facts[msg.at] = msg.facts
 		s.pane.settle(msg)
+		if msg.facts.Entry.Archive == object.Restoring { // so that one sees when it is done
+			return tea.Tick(restoreLook, func(time.Time) tea.Msg { return lookAgainMsg{msg.at} })
+		}
+	case lookAgainMsg:
+		if at, ok := s.at(); ok && at == msg.at {
+			return s.describe(at)
+		}
+		delete(s.facts, msg.at)
 	case previewMsg:
 		s.pane.show(msg)
 	case olderMsg:

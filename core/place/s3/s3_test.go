@@ -7,6 +7,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -194,5 +196,30 @@ func TestSharedCredentials(t *testing.T) {
 		store.Close()
 	}
 	_, _, err := s3.SharedCredentials(ctx, "nobody")
+	assert.Error(t, err)
+}
+
+// A proxy that is named is gone through, and "none" goes around the one that
+// the environment names.
+func TestProxy(t *testing.T) {
+	_, addr := startStandIn(t, standin.Config{})
+	target, err := url.Parse(addr)
+	require.NoError(t, err)
+	through := 0
+	forward := httputil.NewSingleHostReverseProxy(target)
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		through++
+		forward.ServeHTTP(w, r)
+	}))
+	defer proxy.Close()
+	far := newStore(t, s3.Config{Address: "http://store.example.net", Proxy: proxy.URL})
+	_, err = far.Buckets(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 1, through)
+	near := newStore(t, s3.Config{Address: addr, Proxy: "none"})
+	_, err = near.Buckets(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 1, through)
+	_, err = s3.NewStore(s3.Config{Name: "n", Address: addr, Proxy: "nonsense"})
 	assert.Error(t, err)
 }
