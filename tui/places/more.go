@@ -196,11 +196,12 @@ func (s *Screen) uploadSheet() tea.Cmd {
 				if !u.Begun.IsZero() {
 					age = kit.Span(time.Since(u.Begun)) + " old"
 				}
-				lines = append(lines, s.Theme.Paper.Render(kit.Fit(kit.Name(u.Key, max(width-44, 8)), max(width-44, 8)))+
-					s.Theme.Ash.Render(fmt.Sprintf("  %8d parts %12s  %s", u.Parts, kit.Size(u.Bytes), age)))
+				room := max(width-40, 8)
+				lines = append(lines, s.Theme.Paper.Render(kit.Fit(kit.Name(u.Key, room), room))+
+					s.Theme.Ash.Render(fmt.Sprintf(" %11s %9s  %s", plural(int64(u.Parts), "part"), kit.Size(u.Bytes), age)))
 				sum += u.Bytes
 			}
-			return append(lines, "", s.Theme.Lamp.Render(fmt.Sprintf("%s hold %s that nobody sees and somebody pays for.", plural(int64(len(all)), "upload"), kit.Size(sum))))
+			return append(lines, "", s.Theme.Lamp.Render(fmt.Sprintf("%s, %s: nobody sees them and somebody pays.", plural(int64(len(all)), "unfinished upload"), kit.Size(sum))))
 		}}
 	}
 	x.on = func(key string, _ *textSheet) tea.Cmd {

@@ -199,7 +199,7 @@ func (s *Screen) drawPane(width, height int) string {
 		l.fact("kind", "a link or special file: never copied")
 	case e.Kind == object.Prefix:
 		if x := s.sums.of(at); s.sums.has(at) && !x.Newest.IsZero() {
-			l.fact("below", fmt.Sprintf("%s objects, %s", kit.Count(x.Objects), kit.Size(x.Bytes)))
+			l.fact("below", plural(x.Objects, "object")+", "+kit.Size(x.Bytes))
 			l.fact("newest", x.Newest.Local().Format("2006-01-02 15:04:05"))
 		}
 	}

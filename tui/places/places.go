@@ -177,8 +177,13 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 			return s.ask()
 		}
 	case factsMsg:
+		was := s.facts[msg.at].Entry.Archive
 		s.facts[msg.at] = msg.facts
 		s.pane.settle(msg)
+		if was == object.Restoring && msg.facts.Entry.Archive == object.Restored {
+			s.pane.of = look{} // now there is something to see
+			return s.preview()
+		}
 		if msg.facts.Entry.Archive == object.Restoring { // so that one sees when it is done
 			return tea.Tick(restoreLook, func(time.Time) tea.Msg { return lookAgainMsg{msg.at} })
 		}
