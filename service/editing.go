@@ -44,6 +44,11 @@ func (s *Service) SaveEndpoint(was string, e job.Endpoint, given *secret.Credent
 	if err := job.SaveEndpoint(s.opts.Workspace, was, &e); err != nil {
 		return badInput(err)
 	}
+	if was != "" && was != e.Name {
+		if err := os.Rename(s.reportPath(was), s.reportPath(e.Name)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
 	s.log.Info("endpoint saved", "endpoint", e.Name, "was", was)
 	s.forget(was, e.Name)
 	return s.reload()

@@ -12,6 +12,7 @@ import (
 	"github.com/aws/aws-sdk-go-v2/aws"
 
 	"lumtra/core/job"
+	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/blob"
 	"lumtra/core/place/folder"
@@ -140,7 +141,8 @@ func (s *Service) store(e *job.Endpoint, l login, address string) (place.Endpoin
 		if e.StandIn != "" {
 			address += "/" + l.name
 		}
-		return blob.NewStore(blob.Config{Name: e.Name, Address: address, Account: l.name, Key: l.secret, SAS: l.access, Bucket: e.Bucket, CAFile: s.caFile(e), Proxy: e.Proxy})
+		r := s.Report(e.Name)
+		return blob.NewStore(blob.Config{CRC64: r != nil && r.Verifies == object.CRC64NVME.String(), Name: e.Name, Address: address, Account: l.name, Key: l.secret, SAS: l.access, Bucket: e.Bucket, CAFile: s.caFile(e), Proxy: e.Proxy})
 	}
 	return s3.NewStore(s3.Config{Name: e.Name, Address: address, Region: cmp.Or(e.Region, l.region), VirtualHost: e.Addressing == "host", Bucket: e.Bucket,
 		AccessKey: l.name, Secret: l.secret, Token: l.token, Credentials: l.shared, SignBodies: e.SignBodies, CAFile: s.caFile(e), Proxy: e.Proxy})

@@ -49,6 +49,7 @@ func TestEndpointsAndCredentials(t *testing.T) {
 	e.Name = "renamed"
 	e.Credential = "kept:new"
 	require.NoError(t, s.SaveEndpoint("second", e, nil))
+	assert.NotNil(t, s.Report("renamed"), "what was found goes along")
 	assert.Contains(t, s.EndpointNames(), "renamed")
 	require.NoError(t, s.RemoveEndpoint("renamed"))
 	require.NoError(t, s.RemoveCredential("new"))
@@ -254,6 +255,8 @@ func TestTray(t *testing.T) {
 		_, err := s.Drop(bad)
 		assert.ErrorIs(t, err, service.ErrBadInput, "%v", bad)
 	}
+	_, err = s.Drop(service.At{Endpoint: "studio", Key: "cards/deeper/"})
+	assert.ErrorContains(t, err, "inside itself")
 	name, err := s.Drop(service.At{Endpoint: "north", Bucket: "archive", Key: "in/"})
 	require.NoError(t, err)
 	info, err := s.Plan(ctx, name, &service.Activity{})

@@ -50,6 +50,9 @@ func (s *Service) TryEndpoint(ctx context.Context, e job.Endpoint, given *secret
 
 // KeepReport keeps what a test of an endpoint found, for plans.
 func (s *Service) KeepReport(name string, r *probe.Report) error {
+	if old := s.Report(name); old == nil && r.Verifies != "" || old != nil && old.Verifies != r.Verifies {
+		s.forget(name) // so that it is opened anew, with the check that was found
+	}
 	raw, err := json.MarshalIndent(r, "", "  ")
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(s.reportPath(name)), 0o700)

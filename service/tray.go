@@ -108,6 +108,9 @@ func (s *Service) Drop(to At) (string, error) {
 		if a.Endpoint == to.Endpoint && a.Bucket == to.Bucket && object.Parent(a.Key) == to.Key {
 			return "", badInput(fmt.Errorf("%s lies there already", a))
 		}
+		if a.Endpoint == to.Endpoint && a.Bucket == to.Bucket && a.Pick().Covers(to.Key) {
+			return "", badInput(fmt.Errorf("%s would land inside itself", a))
+		}
 	}
 	dir := filepath.Join(s.opts.State, "drops")
 	if err := os.MkdirAll(dir, 0o700); err != nil {

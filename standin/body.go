@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -88,6 +89,11 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 	}
 	if v := r.Header.Get("Content-Md5"); v != "" {
 		sums["Content-Md5"], want["Content-Md5"] = md5.New(), v
+	}
+	if v := r.Header.Get("X-Ms-Content-Crc64"); v != "" { // least significant byte first
+		raw, _ := base64.StdEncoding.DecodeString(v)
+		slices.Reverse(raw)
+		sums["X-Ms-Content-Crc64"], want["X-Ms-Content-Crc64"] = newSum(ownSum), base64.StdEncoding.EncodeToString(raw)
 	}
 	if v := r.Header.Get("X-Amz-Content-Sha256"); len(v) == 64 {
 		raw, _ := hex.DecodeString(v)

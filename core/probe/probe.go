@@ -239,6 +239,12 @@ func (t *test) versioning() {
 	t.add("versioning", Fine, found, "")
 }
 
+// Verifier is a [place.Place] that holds content against a checksum before it
+// sends it, so that whether the store does so too must be asked otherwise.
+type Verifier interface {
+	Verifies(ctx context.Context, key string) ([]object.SumKind, error)
+}
+
 // probeSize is the probe object's: small, but more than nothing.
 const probeSize = 1024
 
@@ -285,6 +291,20 @@ func (t *test) sums(data []byte) {
 	a := t.p.Abilities()
 	if a.StoredSums == object.NoSum {
 		t.r.VerifiesSums = true // by the place itself
+		return
+	}
+	if v, ok := t.p.(Verifier); ok {
+		kinds, err := v.Verifies(t.ctx, t.key)
+		switch {
+		case err != nil:
+			t.refused("checksums", err)
+		case len(kinds) == 0:
+			t.add("checksums", Refused, "content with wrong checksums was taken", "prove by read-back here: the store does not verify what arrives")
+		default:
+			slices.Sort(kinds)
+			t.r.VerifiesSums, t.r.Verifies = true, kinds[0].String()
+			t.add("checksums", Fine, t.r.Verifies+": damaged content is turned away", "")
+		}
 		return
 	}
 	wrong := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())

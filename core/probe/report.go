@@ -48,8 +48,11 @@ type Report struct {
 	Versioning place.Versioning `json:"versioning,omitempty"`
 	// VerifiesSums, Conditions and Parts tell what was seen to work.
 	VerifiesSums bool `json:"verifies-sums"`
-	Conditions   bool `json:"conditions"`
-	Parts        bool `json:"parts"`
+	// Verifies is the cheapest checksum the store was seen to hold content
+	// against, "" where the protocol leaves no choice.
+	Verifies   string `json:"verifies,omitempty"`
+	Conditions bool   `json:"conditions"`
+	Parts      bool   `json:"parts"`
 }
 
 // Refused counts the steps that were.

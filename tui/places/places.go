@@ -94,6 +94,9 @@ type (
 	}
 )
 
+// mostFacts is of how many things the facts are kept.
+const mostFacts = 1000
+
 // restoreLook is how often an object that is being restored is looked at, while
 // the cursor is on it.
 const restoreLook = 2 * time.Second
@@ -178,6 +181,9 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		}
 	case factsMsg:
 		was := s.facts[msg.at].Entry.Archive
+		if len(s.facts) > mostFacts { // what was looked at long ago is asked for again
+			clear(s.facts)
+		}
 		s.facts[msg.at] = msg.facts
 		s.pane.settle(msg)
 		if was == object.Restoring && msg.facts.Entry.Archive == object.Restored {

@@ -34,6 +34,9 @@ type Config struct {
 	// are anonymous.
 	Account  string
 	Key, SAS secret.Text
+	// CRC64 has the service verify pieces by CRC-64 rather than MD5. Not every
+	// server does; see [Place.Verifies].
+	CRC64 bool
 	// Bucket is the only container a signed access opens; "" means the account.
 	Bucket string
 	// CAFile names a PEM file with the authority that signed the store's

@@ -3,7 +3,6 @@ package blob
 import (
 	"bytes"
 	"context"
-	"crypto/md5"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
@@ -73,10 +72,10 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	digest := md5.Sum(data)
+	check, digest := p.check(data, sum)
 	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, streaming.NopCloser(bytes.NewReader(data)), &blockblob.UploadOptions{
-		Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest[:]), Tier: tier(opts), AccessConditions: writeConditions(opts),
-		TransactionalValidation: blob.TransferValidationTypeMD5(digest[:]),
+		Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: writeConditions(opts),
+		TransactionalValidation: check,
 	})
 	if err != nil {
 		return no(err)
@@ -303,9 +302,10 @@ func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offs
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	digest, id := md5.Sum(data), blockID(up, number, sum)
+	check, _ := p.check(data, sum)
+	id := blockID(up, number, sum)
 	_, err = p.client.NewBlockBlobClient(p.prefix+up.Key).StageBlock(ctx, id, streaming.NopCloser(bytes.NewReader(data)),
-		&blockblob.StageBlockOptions{TransactionalValidation: blob.TransferValidationTypeMD5(digest[:])})
+		&blockblob.StageBlockOptions{TransactionalValidation: check})
 	if err != nil {
 		return no(err)
 	}
