@@ -426,21 +426,6 @@ func (w *codedWriter) WriteHeader(status int) {
 	w.ResponseWriter.WriteHeader(status)
 }
 
-func (c *blobCall) setMetadata() error {
-	b, err := c.openBucket()
-	if err != nil {
-		return err
-	}
-	old, err := c.pick(b, c.key, "")
-	if err != nil {
-		return err
-	}
-	if err := conditions(c.r, old); err != nil {
-		return err
-	}
-	return c.rewrite(b, old, func(v *version) { v.Meta = c.newBlob().Meta })
-}
-
 // copyBlob copies within the account, at once.
 func (c *blobCall) copyBlob() error {
 	to, err := c.openBucket()

@@ -46,18 +46,9 @@ func (v *version) tier() string {
 // newTag names a state: of the write, not of the content.
 func newTag() string { return "0x" + strings.ToUpper(strconv.FormatInt(time.Now().UnixNano(), 16)) }
 
-// rewrite makes another state of the blob with the same content.
-func (c *blobCall) rewrite(b *bucket, old *version, how func(*version)) error {
-	v := *old
-	how(&v)
-	v.Modified, v.ETag = now(), newTag()
-	if err := b.revise(&v, func(*version) {}); err != nil {
-		return err
-	}
-	return c.made(&v, http.StatusOK)
-}
-
-func (c *blobCall) setProperties() error {
+// rewrite makes another state of the blob with the same content, if the
+// conditions hold.
+func (c *blobCall) rewrite(how func(*version)) error {
 	b, err := c.openBucket()
 	if err != nil {
 		return err
@@ -69,7 +60,21 @@ func (c *blobCall) setProperties() error {
 	if err := conditions(c.r, old); err != nil {
 		return err
 	}
-	return c.rewrite(b, old, func(v *version) { v.Header = c.newBlob().Header })
+	v := *old
+	how(&v)
+	v.Modified, v.ETag = now(), newTag()
+	if err := b.revise(&v, func(*version) {}); err != nil {
+		return err
+	}
+	return c.made(&v, http.StatusOK)
+}
+
+func (c *blobCall) setProperties() error {
+	return c.rewrite(func(v *version) { v.Header = c.newBlob().Header })
+}
+
+func (c *blobCall) setMetadata() error {
+	return c.rewrite(func(v *version) { v.Meta = c.newBlob().Meta })
 }
 
 func (c *blobCall) setTags() error {

@@ -22,7 +22,7 @@ func (s *Screen) removeSheet() tea.Cmd {
 	picks := s.picks()
 	bucket := service.At{Endpoint: picks[0].Endpoint, Bucket: picks[0].Bucket}
 	if picks[0] == bucket && bucket.Bucket != "" {
-		return s.emptySheet()
+		return s.emptyBucket(true)
 	}
 	if picks[0].Key == "" {
 		return s.removeEndpoint(picks[0].Endpoint)
@@ -51,8 +51,11 @@ func (s *Screen) removeSheet() tea.Cmd {
 	})
 }
 
-// emptySheet asks before emptying a bucket, and perhaps removing it.
-func (s *Screen) emptySheet() tea.Cmd {
+func (s *Screen) emptySheet() tea.Cmd { return s.emptyBucket(false) }
+
+// emptyBucket asks before emptying a bucket, and perhaps removing it: which of
+// the two is offered first is what was asked for.
+func (s *Screen) emptyBucket(remove bool) tea.Cmd {
 	at, _ := s.at()
 	at.Key = ""
 	return s.count("Empty "+at.String(), []service.At{at}, true, func(all handle.Count) tea.Cmd {
@@ -62,7 +65,11 @@ func (s *Screen) emptySheet() tea.Cmd {
 			f.Warning = []string{"The bucket is empty already."}
 		}
 		then := []string{"and remove the bucket", "and keep the bucket"}
-		f.Fields = append(f.Fields, &kit.Field{Name: "then", Value: then[0], Choices: then})
+		first := then[1]
+		if remove {
+			first = then[0]
+		}
+		f.Fields = append(f.Fields, &kit.Field{Name: "then", Value: first, Choices: then})
 		return s.typed(f, all.All(), func(typed int64) (*service.Act, error) {
 			return s.Service.EmptyBucket(at, f.Get("then") == then[0], all, typed)
 		}, []service.At{{Endpoint: at.Endpoint}, at})
