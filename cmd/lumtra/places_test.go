@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -59,7 +60,10 @@ func fetch(t *testing.T, p place.Place, key string) string {
 func (w *window) escape() {
 	w.t.Helper()
 	w.keys("Escape")
-	w.see(`1-5 views`)
+	require.Eventually(w.t, func() bool {
+		text := w.text()
+		return strings.Contains(text, "1-5 views") && !strings.Contains(text, "esc back")
+	}, time.Minute, 20*time.Millisecond)
 }
 
 func (w *window) typed(text string) { w.tmux("send-keys", "-l", text) }

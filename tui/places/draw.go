@@ -73,7 +73,7 @@ func (s *Screen) foot(width int) []string {
 		}
 		parts = append(parts, text)
 	}
-	if b := s.here.in; b != nil && b.level != nil && b.order != level.ByName {
+	if b := s.inside(); b != nil && b.level != nil && b.order != level.ByName {
 		parts = append(parts, t.Dusk.Render("↕ "+orderName(b.order)))
 	}
 	if s.removed {

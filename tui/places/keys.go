@@ -295,10 +295,7 @@ func (s *Screen) reread() tea.Cmd {
 }
 
 func (s *Screen) narrow() tea.Cmd {
-	b := s.here.in
-	if c := b.child(max(s.here.row, 0)); c != nil && s.here.row >= 0 {
-		b = c // an open folder: what is in it
-	}
+	b := s.inside()
 	if b == nil || b.level == nil {
 		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; the names in it are narrowed."})
 	}

@@ -33,6 +33,7 @@ type Screen struct {
 	page   int
 	rest   int // counts cursor moves, to ask only when it rests
 	ticks  bool
+	beatAt time.Time // when the clock was wound
 
 	facts   map[service.At]facts
 	sums    *sums
@@ -171,6 +172,8 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		if msg.view != nil && msg.view.Order == msg.of.order && msg.view.Words == msg.of.words {
 			msg.of.show(msg.view)
 			s.settle()
+		} else if msg.of.words != "" || msg.of.order != level.ByName {
+			return s.makeView(msg.of) // another was asked for meanwhile
 		}
 	case beatMsg:
 		s.ticks = false
@@ -357,10 +360,10 @@ func (s *Screen) again(at service.At) tea.Cmd {
 
 // beat winds the clock that lets levels and counts grow, if anything may.
 func (s *Screen) beat() tea.Cmd {
-	if s.ticks {
+	if s.ticks && time.Since(s.beatAt) < time.Second { // else it was lost
 		return nil
 	}
-	s.ticks = true
+	s.ticks, s.beatAt = true, time.Now()
 	return tea.Tick(150*time.Millisecond, func(time.Time) tea.Msg { return beatMsg{} })
 }
 
@@ -405,9 +408,20 @@ func (s *Screen) makeView(b *branch) tea.Cmd {
 	return func() tea.Msg { return viewMsg{b, level.Make(s.ctx, l, prefix, order, words, totals)} }
 }
 
+// inside is the level that an order or words are for: that of the open folder
+// under the cursor, else the one the cursor is in.
+func (s *Screen) inside() *branch {
+	if s.here.in != nil && s.here.row >= 0 {
+		if c := s.here.in.child(s.here.row); c != nil {
+			return c
+		}
+	}
+	return s.here.in
+}
+
 // sortBy gives the level under the cursor the next order.
 func (s *Screen) sortBy() tea.Cmd {
-	b := s.here.in
+	b := s.inside()
 	if b == nil || b.level == nil {
 		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; what is in it is sorted."})
 	}
