@@ -276,3 +276,51 @@ func TestTray(t *testing.T) {
 	_, err = os.Stat(filepath.Join(dir, "jobs", name+".toml"))
 	assert.Error(t, err, "the workspace is left alone")
 }
+
+// Whatever a key is made of, it goes from store to store as it is, or is named
+// beforehand as one that the other cannot hold.
+func TestHostileKeysBetweenStores(t *testing.T) {
+	dir := workspace(t)
+	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+	require.NoError(t, err)
+	put(t, dir, "endpoints.toml", string(raw)+"[endpoint.south]\nkind = \"s3\"\nstand-in = \"south\"\n[endpoint.hill]\nkind = \"blob\"\nstand-in = \"hill\"\naccount = \"marsh\"\nsecret-from = \"file:hill.secret\"\n")
+	put(t, dir, "hill.secret", "c2VhIGxhdmVuZGVy\n")
+	put(t, dir, "jobs/south.toml", "source = \"north/archive\"\ntarget = \"south/copy\"\n")
+	put(t, dir, "jobs/hill.toml", "source = \"north/archive\"\ntarget = \"hill/copy\"\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	source, err := s.Place(ctx, "north/archive")
+	require.NoError(t, err)
+	var kept []string
+	for _, key := range placetest.Hostile {
+		if _, err := source.Write(ctx, key, strings.NewReader(key), int64(len(key)), place.WriteOptions{}); err == nil {
+			kept = append(kept, key)
+		}
+	}
+	for _, end := range []string{"south", "hill"} {
+		require.NoError(t, s.MakeBucket(ctx, end, "copy"))
+		target, err := s.Place(ctx, end+"/copy")
+		require.NoError(t, err)
+		var want []string
+		for _, key := range kept {
+			if target.(place.NameChecker).CheckName(key) == nil {
+				want = append(want, key)
+			}
+		}
+		info, err := s.Plan(ctx, end, &service.Activity{})
+		require.NoError(t, err)
+		assert.EqualValues(t, len(want), info.Totals[plan.Add].Count, end)
+		assert.EqualValues(t, len(kept)-len(want), info.Totals[plan.Blocked].Count, end)
+		r, err := s.StartRun(ctx, end, service.RunOptions{})
+		require.NoError(t, err)
+		res, err := r.Wait()
+		require.NoError(t, err)
+		assert.Zero(t, res.Failed-int64(len(kept)-len(want)), "%v", res.Problems)
+		var got []string
+		for e, err := range target.List(ctx, "", place.ListOptions{}) {
+			require.NoError(t, err)
+			got = append(got, e.Key)
+		}
+		assert.ElementsMatch(t, want, got, end)
+	}
+}
