@@ -336,7 +336,11 @@ func (s *Service) BringBack(ctx context.Context, a At, version string) error {
 	if !ok {
 		return badInput(errors.New("this kind of place cannot bring versions back"))
 	}
-	_, err = c.CopyFrom(ctx, p, object.Ref{Key: a.Key, Version: version}, a.Key, place.WriteOptions{})
+	ref := object.Ref{Key: a.Key, Version: version}
+	e, err := p.Stat(ctx, ref)
+	if err == nil {
+		_, err = c.CopyFrom(ctx, p, ref, a.Key, place.WriteOptions{Class: e.Class})
+	}
 	return err
 }
 

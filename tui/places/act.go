@@ -3,7 +3,6 @@ package places
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -111,7 +110,7 @@ func (s *Screen) editSheet() tea.Cmd {
 	picks := s.picks()
 	at := picks[0]
 	f := &kit.Form{Title: "Metadata and tags of " + pickText(picks), Does: "change",
-		Notes: []string{"name = value sets, a name alone removes; several with semicolons between. What is not named stays."},
+		Notes: []string{`name = value sets, a name alone removes; several with semicolons between, and \; for one that is meant. What is not named stays.`},
 		Fields: []*kit.Field{{Name: "metadata", Hint: "site = lower weir; recordist = no. 7"}, {Name: "type", Hint: "as it is"},
 			{Name: "tags", Hint: "season = spring; draft"}}}
 	if known, ok := s.facts[at]; ok && len(picks) == 1 {
@@ -129,8 +128,8 @@ func (s *Screen) editSheet() tea.Cmd {
 		before[2] = f.Fields[2].Value
 	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
-		change, err := parsePairs(f.Get("metadata"), before[0])
-		tags, bad := parsePairs(f.Get("tags"), before[2])
+		change, err := parsePairs(strings.ToLower, f.Get("metadata"), before[0])
+		tags, bad := parsePairs(nil, f.Get("tags"), before[2])
 		if err = errors.Join(err, bad); err != nil {
 			f.Err = err
 			return nil
@@ -168,50 +167,6 @@ func own(metadata map[string]string) map[string]string {
 		}
 	}
 	return kept
-}
-
-func pairs(m map[string]string) string {
-	var all []string
-	for _, name := range sortedNames(m) {
-		all = append(all, name+" = "+m[name])
-	}
-	return strings.Join(all, "; ")
-}
-
-// parsePairs reads what was typed into a change. A pair that stood there before
-// and does not now is removed.
-func parsePairs(text, before string) (place.MetadataChange, error) {
-	read := func(text string) (set map[string]string, drop []string, err error) {
-		set = map[string]string{}
-		for _, part := range strings.Split(text, ";") {
-			name, value, ok := strings.Cut(part, "=")
-			name = strings.ToLower(strings.TrimSpace(name))
-			switch {
-			case name == "" && !ok:
-			case name == "":
-				return nil, nil, fmt.Errorf("%q has no name before the =", object.Display(part))
-			case ok:
-				set[name] = strings.TrimSpace(value)
-			default:
-				drop = append(drop, name)
-			}
-		}
-		return set, drop, nil
-	}
-	set, drop, err := read(text)
-	was, _, _ := read(before)
-	change := place.MetadataChange{Set: map[string]string{}, Drop: drop}
-	for name, value := range set {
-		if old, ok := was[name]; !ok || old != value {
-			change.Set[name] = value
-		}
-	}
-	for name := range was {
-		if _, still := set[name]; !still && !slices.Contains(drop, name) {
-			change.Drop = append(change.Drop, name)
-		}
-	}
-	return change, err
 }
 
 // patternSheet marks all that match a pattern, once they were shown.

@@ -74,7 +74,8 @@ func (p *Place) SetTags(ctx context.Context, ref object.Ref, tags map[string]str
 
 // SetMetadata copies the object onto itself with other metadata, the one way
 // the API has (CopyObject, "Working with object metadata"). Where versions are
-// kept this makes a new one; the tags, the class and the headers stay.
+// kept this makes a new one. Tags, class, headers and encryption stay; an
+// access list of the object's own does not, as the API copies none.
 func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.MetadataChange) (object.Entry, error) {
 	no := func(err error) (object.Entry, error) {
 		return object.Entry{}, p.sdkError(ctx, "set metadata", ref.Key, err)
@@ -96,6 +97,11 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 		MetadataDirective: types.MetadataDirectiveReplace, Metadata: change.Apply(head.Metadata), StorageClass: types.StorageClass(head.StorageClass),
 		ContentType: head.ContentType, CacheControl: head.CacheControl, ContentDisposition: head.ContentDisposition,
 		ContentEncoding: head.ContentEncoding, ContentLanguage: head.ContentLanguage, ChecksumAlgorithm: types.ChecksumAlgorithmCrc64nvme}
+	in.ServerSideEncryption, in.SSEKMSKeyId, in.BucketKeyEnabled = head.ServerSideEncryption, head.SSEKMSKeyId, head.BucketKeyEnabled
+	in.WebsiteRedirectLocation = head.WebsiteRedirectLocation
+	if expires, err := http.ParseTime(aws.ToString(head.ExpiresString)); err == nil {
+		in.Expires = &expires
+	}
 	if change.ContentType != "" {
 		in.ContentType = &change.ContentType
 	}
