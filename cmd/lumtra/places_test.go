@@ -359,7 +359,7 @@ func TestScreenFiveMillion(t *testing.T) {
 	w.keys("/")
 	w.see(`names with`)
 	w.typed("4999999")
-	w.see(`tile-4999999\.png`)
+	w.seeWithin(5*time.Minute, `tile-4999999\.png`)
 	w.keys("Enter")
 	pid := strings.TrimSpace(w.tmux("list-panes", "-F", "#{pane_pid}"))
 	peak := peakMemory(t, pid)

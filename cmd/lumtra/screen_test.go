@@ -50,9 +50,15 @@ func (w *window) text() string { return w.tmux("capture-pane", "-p") }
 // see waits until the screen shows a match and returns the screen.
 func (w *window) see(pattern string) string {
 	w.t.Helper()
+	return w.seeWithin(time.Minute, pattern)
+}
+
+// seeWithin is see for what may take longer.
+func (w *window) seeWithin(wait time.Duration, pattern string) string {
+	w.t.Helper()
 	re := regexp.MustCompile(pattern)
 	var text string
-	for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(wait); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if text = w.text(); re.MatchString(text) {
 			return text
 		}

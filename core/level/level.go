@@ -79,6 +79,7 @@ func (l *Level) fill(ctx context.Context, list Lister) {
 		last = time.Now()
 	}
 	n, objects, bytes := 0, int64(0), int64(0)
+	next := Ahead // where it may have to wait
 	for e, err := range list(ctx) {
 		if err != nil {
 			failed = errors.Join(failed, err)
@@ -94,7 +95,11 @@ func (l *Level) fill(ctx context.Context, list Lister) {
 		if n%frameRows == 0 || time.Since(last) > 50*time.Millisecond {
 			publish()
 		}
+		if n%64 != 0 && n < next { // not for every row
+			continue
+		}
 		l.mu.Lock()
+		next = l.want
 		l.state.Objects, l.state.Bytes = objects, bytes
 		if n >= l.want && ctx.Err() == nil {
 			l.mu.Unlock()

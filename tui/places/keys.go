@@ -77,10 +77,29 @@ func needRemovable(s *Screen) string {
 	return needWritable(s)
 }
 
+// removed says that what is under the cursor is gone for now.
+func removed(s *Screen) string {
+	if len(s.marks) == 0 && s.entry().Kind == object.Marker {
+		return "it is removed: U brings it back first"
+	}
+	return ""
+}
+
+// needThere wants something to handle that is not removed.
+func needThere(s *Screen) string {
+	if why := needWritable(s); why != "" {
+		return why
+	}
+	return removed(s)
+}
+
 // needSkill wants an ability of the place the picks lie in.
 func needSkill(skill place.Skill, also func(*Screen) string) func(*Screen) string {
 	return func(s *Screen) string {
 		if why := also(s); why != "" {
+			return why
+		}
+		if why := removed(s); why != "" && skill != place.Versions {
 			return why
 		}
 		at, _ := s.at()
@@ -106,7 +125,7 @@ func (s *Screen) actions() []action {
 		{"p", "preview: the content, large", needObject, (*Screen).bigPreview},
 		{"t", "tray: put in, or take out", needInside, (*Screen).toTray},
 		{"d", "drop: the tray here, as a plan", none, (*Screen).dropTray},
-		{"m", "move: or copy, or rename", needWritable, (*Screen).moveSheet},
+		{"m", "move: or copy, or rename", needThere, (*Screen).moveSheet},
 		{"D", "remove: what is marked, or this", needRemovable, (*Screen).removeSheet},
 		{"i", "edit: metadata and tags", needSkill(place.Metadata, needWritable), (*Screen).editSheet},
 		{"n", "new: endpoint, bucket or folder", none, (*Screen).newSheet},

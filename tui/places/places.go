@@ -395,7 +395,11 @@ func (s *Screen) grow() tea.Cmd {
 
 // makeView has the rows of a branch chosen and sorted, if there are new ones.
 func (s *Screen) makeView(b *branch) tea.Cmd {
-	stale := b.view == nil || b.view.Looked != b.state.Rows || b.view.Order != b.order || b.view.Words != b.words
+	stale := b.view == nil || b.view.Order != b.order || b.view.Words != b.words
+	if !stale { // while rows still come, only for so many that looking at all again pays
+		grown := b.state.Rows - b.view.Looked
+		stale = grown > 0 && (b.state.Ended || grown > b.view.Looked/4)
+	}
 	if b.making || !stale {
 		return nil
 	}
