@@ -295,16 +295,20 @@ func (s *Service) Copy(picks []At, to At, move bool, total handle.Count) (*Act, 
 	})
 }
 
-// Change changes metadata, or with tags the tags, of the picks.
-func (s *Service) Change(picks []At, tags bool, change place.MetadataChange, total handle.Count) (*Act, error) {
+// Change changes metadata and tags of the picks; an empty change changes nothing.
+func (s *Service) Change(picks []At, metadata, tags place.MetadataChange, total handle.Count) (*Act, error) {
 	p, list, err := s.together(picks)
 	if err != nil {
 		return nil, err
 	}
-	if tags {
-		return s.act("set tags", picks, total, true, func(ctx context.Context, a *handle.Action) error { return a.SetTags(ctx, p, list, change) })
+	what := "set metadata and tags"
+	switch {
+	case tags.Empty():
+		what = "set metadata"
+	case metadata.Empty():
+		what = "set tags"
 	}
-	return s.act("set metadata", picks, total, true, func(ctx context.Context, a *handle.Action) error { return a.SetMetadata(ctx, p, list, change) })
+	return s.act(what, picks, total, true, func(ctx context.Context, a *handle.Action) error { return a.Change(ctx, p, list, metadata, tags) })
 }
 
 // Restore asks for cold objects among the picks.
@@ -356,13 +360,6 @@ func (s *Service) RemoveVersion(a At, v object.Entry) (*Act, error) {
 	})
 }
 
-// Handling lists the acts of this session, newest last.
-func (s *Service) Handling() []*Act {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return append([]*Act(nil), s.acts...)
-}
-
 // AbortUploads removes unfinished uploads and what they hold.
 func (s *Service) AbortUploads(in At, uploads []UnfinishedUpload) (*Act, error) {
 	p, err := s.Root(in)
@@ -380,20 +377,6 @@ func (s *Service) AbortUploads(in At, uploads []UnfinishedUpload) (*Act, error) 
 			}
 		}
 		return nil
-	})
-}
-
-// ChangeBoth changes metadata and then tags of the picks.
-func (s *Service) ChangeBoth(picks []At, metadata, tags place.MetadataChange, total handle.Count) (*Act, error) {
-	p, list, err := s.together(picks)
-	if err != nil {
-		return nil, err
-	}
-	return s.act("set metadata and tags", picks, total, true, func(ctx context.Context, a *handle.Action) error {
-		if err := a.SetMetadata(ctx, p, list, metadata); err != nil {
-			return err
-		}
-		return new(handle.Action).SetTags(ctx, p, list, tags)
 	})
 }
 

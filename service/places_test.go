@@ -206,7 +206,7 @@ func TestHandlingIsNoted(t *testing.T) {
 	_, err = s.Fetch(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "", file)
 	assert.ErrorIs(t, err, service.ErrBadInput, "no file is written over")
 	metadata, tags := place.MetadataChange{Set: map[string]string{"site": "weir"}}, place.MetadataChange{Set: map[string]string{"draft": "yes"}}
-	act, err = s.ChangeBoth([]service.At{{Endpoint: "north", Bucket: "archive", Key: "a"}, {Endpoint: "north", Bucket: "archive", Key: "b/"}}, metadata, tags, handle.Count{})
+	act, err = s.Change([]service.At{{Endpoint: "north", Bucket: "archive", Key: "a"}, {Endpoint: "north", Bucket: "archive", Key: "b/"}}, metadata, tags, handle.Count{})
 	require.NoError(t, err)
 	require.NoError(t, act.Wait())
 	for _, key := range []string{"a", "b/c"} {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"lumtra/core/job"
@@ -157,20 +158,11 @@ func (s *Service) planNotes(j *job.Job) []string {
 		if !r.VerifiesSums && r.Wrote {
 			notes = append(notes, name+" does not verify checksums: prove by read-back")
 		}
-		if bucket := firstPart(path); r.Bucket == bucket && r.Versioning == place.VersioningOff {
+		if bucket, _, _ := strings.Cut(path, "/"); r.Bucket == bucket && r.Versioning == place.VersioningOff {
 			notes = append(notes, fmt.Sprintf("%s/%s keeps no versions: what is changed there cannot be brought back", name, bucket))
 		}
 	}
 	return notes
-}
-
-func firstPart(path string) string {
-	for i := range path {
-		if path[i] == '/' {
-			return path[:i]
-		}
-	}
-	return path
 }
 
 // errNoBuckets is for endpoints without any.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -195,7 +196,7 @@ func (s *Service) gathered(name string) (*gather.Place, error) {
 	keys := make([]string, len(d.Items))
 	for i, a := range d.Items {
 		if keys[i] = a.Key; a.Key == "" { // a whole bucket or endpoint
-			keys[i] = firstNonEmpty(a.Bucket, a.Endpoint) + "/"
+			keys[i] = cmp.Or(a.Bucket, a.Endpoint) + "/"
 		}
 	}
 	names := gather.Names(keys)
@@ -208,13 +209,4 @@ func (s *Service) gathered(name string) (*gather.Place, error) {
 		items = append(items, gather.Item{From: from, Key: a.Key, As: names[i]})
 	}
 	return gather.New(trayEndpoint+"/"+name, items), nil
-}
-
-func firstNonEmpty(texts ...string) string {
-	for _, t := range texts {
-		if t != "" {
-			return t
-		}
-	}
-	return ""
 }

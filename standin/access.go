@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
@@ -40,7 +41,7 @@ func (s *Server) authenticateAccess(r *http.Request, account, container, blob, o
 		resource += "/" + blob
 		fallthrough
 	default:
-		state := firstOf(q.Get("snapshot"), q.Get("versionid"))
+		state := cmp.Or(q.Get("snapshot"), q.Get("versionid"))
 		lines = append(lines, resource, q.Get("si"), q.Get("sip"), q.Get("spr"), q.Get("sv"), q.Get("sr"), state, q.Get("ses"),
 			q.Get("rscc"), q.Get("rscd"), q.Get("rsce"), q.Get("rscl"), q.Get("rsct"))
 		if container == "" {

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/xml"
 	"net/http"
@@ -442,7 +443,7 @@ func (c *blobCall) copyBlob() error {
 	if err != nil {
 		return err
 	}
-	src, err := c.pick(from, key, firstOf(source.Query().Get("versionid"), source.Query().Get("snapshot")))
+	src, err := c.pick(from, key, cmp.Or(source.Query().Get("versionid"), source.Query().Get("snapshot")))
 	if err != nil {
 		return fault(http.StatusNotFound, "CannotVerifyCopySource", "the copy source is not there")
 	}

@@ -10,15 +10,6 @@ import (
 // States of blobs in the second dialect: versions, snapshots, what is removed
 // but kept, tiers and tags.
 
-func firstOf(texts ...string) string {
-	for _, t := range texts {
-		if t != "" {
-			return t
-		}
-	}
-	return ""
-}
-
 // asConflict gives an archived blob the status this API has for it.
 func asConflict(err error) error {
 	if api := asAPIError(err); api != nil && api.Code == "InvalidObjectState" {

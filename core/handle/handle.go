@@ -287,31 +287,33 @@ func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.En
 	return target.Write(ctx, key, r, full.Size, opts)
 }
 
-// SetMetadata changes metadata of the picks.
-func (a *Action) SetMetadata(ctx context.Context, p place.Place, picks []Pick, change place.MetadataChange) error {
-	w, ok := p.(place.MetadataWriter)
-	if !ok {
+// Change changes metadata and tags of the picks: names in Set get their values,
+// those in Drop go, others stay. An empty change is none.
+func (a *Action) Change(ctx context.Context, p place.Place, picks []Pick, metadata, tags place.MetadataChange) error {
+	writer, hasMetadata := p.(place.MetadataWriter)
+	tagger, hasTags := p.(place.Tagger)
+	switch {
+	case !metadata.Empty() && !hasMetadata:
 		return place.NewError(p.Name(), "set metadata", "", place.Unsupported, errors.New(place.Lacks(p, place.Metadata)))
-	}
-	return a.parallel(ctx, p, picks, func(ctx context.Context, e *object.Entry) error {
-		_, err := w.SetMetadata(ctx, object.Ref{Key: e.Key, IfMark: e.Mark()}, change)
-		return err
-	})
-}
-
-// SetTags changes tags of the picks: names in set get their values, those in
-// drop go, others stay.
-func (a *Action) SetTags(ctx context.Context, p place.Place, picks []Pick, change place.MetadataChange) error {
-	w, ok := p.(place.Tagger)
-	if !ok {
+	case !tags.Empty() && !hasTags:
 		return place.NewError(p.Name(), "set tags", "", place.Unsupported, errors.New(place.Lacks(p, place.Tags)))
 	}
 	return a.parallel(ctx, p, picks, func(ctx context.Context, e *object.Entry) error {
-		old, err := w.Tags(ctx, object.Ref{Key: e.Key})
+		if !metadata.Empty() {
+			now, err := writer.SetMetadata(ctx, object.Ref{Key: e.Key, IfMark: e.Mark()}, metadata)
+			if err != nil {
+				return err
+			}
+			e.ETag, e.Modified = now.ETag, now.Modified // for another try, if the tags fail
+		}
+		if tags.Empty() {
+			return nil
+		}
+		old, err := tagger.Tags(ctx, object.Ref{Key: e.Key})
 		if err != nil {
 			return err
 		}
-		return w.SetTags(ctx, object.Ref{Key: e.Key}, change.Apply(old))
+		return tagger.SetTags(ctx, object.Ref{Key: e.Key}, tags.Apply(old))
 	})
 }
 

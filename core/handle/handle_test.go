@@ -117,7 +117,7 @@ func TestFailuresAreTold(t *testing.T) {
 	}
 	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Key: "07", Do: "403"}, standin.Fault{Op: "PutObjectTagging", Do: "503", Chance: 0.2})
 	var a handle.Action
-	require.NoError(t, a.SetTags(ctx, p, []handle.Pick{under("")}, place.MetadataChange{Set: map[string]string{"site": "weir"}}))
+	require.NoError(t, a.Change(ctx, p, []handle.Pick{under("")}, place.MetadataChange{}, place.MetadataChange{Set: map[string]string{"site": "weir"}}))
 	r := a.Result()
 	assert.EqualValues(t, 29, r.Done.Objects)
 	assert.EqualValues(t, 1, r.Failed)
@@ -125,10 +125,13 @@ func TestFailuresAreTold(t *testing.T) {
 	tags, err := p.(place.Tagger).Tags(ctx, object.Ref{Key: "20"})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"site": "weir"}, tags)
+	var both handle.Action // a failure in the second half counts, and a try again goes on from the first
+	require.NoError(t, both.Change(ctx, p, []handle.Pick{under("0")}, place.MetadataChange{Set: map[string]string{"take": "2"}}, place.MetadataChange{Set: map[string]string{"draft": "no"}}))
+	assert.Equal(t, []int64{9, 1}, []int64{both.Result().Done.Objects, both.Result().Failed}, "%v", both.Result().Problems)
 	stopped, stop := context.WithCancel(ctx)
 	stop()
 	assert.Error(t, new(handle.Action).Remove(stopped, p, []handle.Pick{under("")}, false))
-	assert.Error(t, new(handle.Action).SetTags(ctx, dir(t), []handle.Pick{under("")}, place.MetadataChange{}))
+	assert.Error(t, new(handle.Action).Change(ctx, dir(t), []handle.Pick{under("")}, place.MetadataChange{}, place.MetadataChange{Drop: []string{"x"}}))
 }
 
 // Copying, moving and renaming land where they say, write over nothing, and an
@@ -177,7 +180,7 @@ func TestMetadataAndRestore(t *testing.T) {
 	_, _, p := bucket(t, false)
 	put(t, p, "x/1", "x/2", "y")
 	change := place.MetadataChange{Set: map[string]string{"site": "weir"}, Drop: []string{"kept"}}
-	require.NoError(t, new(handle.Action).SetMetadata(ctx, p, []handle.Pick{under("x/")}, change))
+	require.NoError(t, new(handle.Action).Change(ctx, p, []handle.Pick{under("x/")}, change, place.MetadataChange{}))
 	for key, want := range map[string]string{"x/1": "weir", "x/2": "weir", "y": ""} {
 		e, err := p.Stat(ctx, object.Ref{Key: key})
 		require.NoError(t, err)

@@ -46,6 +46,9 @@ type MetadataChange struct {
 	ContentType string
 }
 
+// Empty tells that nothing is to change.
+func (c MetadataChange) Empty() bool { return len(c.Set)+len(c.Drop) == 0 && c.ContentType == "" }
+
 // Apply makes the metadata that follow from the change. The old map is not
 // touched.
 func (c MetadataChange) Apply(old map[string]string) map[string]string {

@@ -138,21 +138,10 @@ func (s *Screen) editSheet() tea.Cmd {
 			change.ContentType = typ
 		}
 		return s.count("Change "+pickText(picks), picks, false, func(all handle.Count) tea.Cmd {
-			meta := len(change.Set)+len(change.Drop) > 0 || change.ContentType != ""
-			also := len(tags.Set)+len(tags.Drop) > 0
-			if !meta && !also {
+			if change.Empty() && tags.Empty() {
 				return kit.Cmd(doneMsg{say: "Nothing was to be changed."})
 			}
-			return s.start(f, func() (*service.Act, error) {
-				if meta && also {
-					// Both: the tags once the metadata are done.
-					return s.Service.ChangeBoth(picks, change, tags, all)
-				}
-				if also {
-					change = tags
-				}
-				return s.Service.Change(picks, also, change, all)
-			}, parents(picks...))
+			return s.start(f, func() (*service.Act, error) { return s.Service.Change(picks, change, tags, all) }, parents(picks...))
 		})
 	}
 	return s.form(f)

@@ -1,6 +1,7 @@
 package places
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -128,7 +129,7 @@ func (s *Screen) keepForm(known secret.Facts) tea.Cmd {
 	notAccess := func(f *kit.Form) bool { return f.Get("kind") != string(secret.SignedAccess) }
 	f.Fields = []*kit.Field{
 		{Name: "label", Value: known.Label, Hint: "north", When: func(*kit.Form) bool { return known.Label == "" }},
-		{Name: "kind", Value: orElse(string(known.Kind), kinds[0]), Choices: kinds},
+		{Name: "kind", Value: cmp.Or(string(known.Kind), kinds[0]), Choices: kinds},
 		{Name: "key or account", Value: known.Name, When: notAccess},
 		{Name: "secret", Hidden: true, Hint: "typed or pasted; not shown"},
 		{Name: "session token", Hidden: true, Hint: "none", When: func(f *kit.Form) bool { return f.Get("kind") == string(secret.KeyPair) }},

@@ -1,6 +1,7 @@
 package places
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -92,7 +93,7 @@ func (s *Screen) endpointForm(was string, p service.Pasted) tea.Cmd {
 			return f.Get("speaks") != "Azure Blob API" && e.Kind == job.KindS3 || f.Get("speaks") == "S3 API"
 		}
 		add(&kit.Field{Name: "region", Value: e.Region, Hint: "us-east-1, as stores without regions take it", When: s3})
-		add(&kit.Field{Name: "buckets in", Value: orElse(e.Addressing, "path"), Choices: []string{"path", "host"}, When: s3})
+		add(&kit.Field{Name: "buckets in", Value: cmp.Or(e.Addressing, "path"), Choices: []string{"path", "host"}, When: s3})
 		add(&kit.Field{Name: "own CA", Value: e.CAFile, Hint: "the system's authorities"})
 		add(&kit.Field{Name: "proxy", Value: e.Proxy, Hint: "as the environment says"})
 	}
@@ -109,13 +110,6 @@ func (s *Screen) endpointForm(was string, p service.Pasted) tea.Cmd {
 		return s.tryEndpoint(f, was, e, given, strings.HasPrefix(f.Asked("try"), "writing"))
 	}
 	return s.form(f)
-}
-
-func orElse(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }
 
 // removeEndpoint asks before the settings of an endpoint go.
@@ -228,7 +222,7 @@ func (s *Screen) signFields(f *kit.Form, was string, p service.Pasted, kept []se
 		labels = append(labels, k.Label)
 	}
 	if len(labels) > 0 {
-		add(&kit.Field{Name: "kept as", Value: orElse(e.Kept(), labels[0]), Choices: labels, When: is(withKept)})
+		add(&kit.Field{Name: "kept as", Value: cmp.Or(e.Kept(), labels[0]), Choices: labels, When: is(withKept)})
 	}
 	add(&kit.Field{Name: "profile", Value: strings.TrimPrefix(e.Credential, job.ProfileCredential), Hint: "default", When: is(withProfile)})
 }
@@ -252,7 +246,7 @@ func (s *Screen) endpointOfForm(f *kit.Form, p service.Pasted) (job.Endpoint, *s
 	if e.Addressing = f.Asked("buckets in"); e.Addressing == "path" {
 		e.Addressing = ""
 	}
-	label := orElse(f.Get("keep it as"), e.Name)
+	label := cmp.Or(f.Get("keep it as"), e.Name)
 	if p.Credential != nil {
 		given := *p.Credential
 		given.Label = label
@@ -277,7 +271,7 @@ func (s *Screen) endpointOfForm(f *kit.Form, p service.Pasted) (job.Endpoint, *s
 	case withKept:
 		e.Credential = job.KeptCredential + f.Get("kept as")
 	case withProfile:
-		e.Credential = job.ProfileCredential + orElse(f.Get("profile"), "default")
+		e.Credential = job.ProfileCredential + cmp.Or(f.Get("profile"), "default")
 	case withChain:
 		e.Credential = job.ChainCredential
 	case withRef:

@@ -3,6 +3,7 @@ package places
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -75,7 +76,7 @@ func (s *Screen) finished(msg doneMsg) tea.Cmd {
 	s.pane = pane{}
 	s.names()
 	if msg.focus != nil {
-		if i := indexOf(s.root.names, msg.focus.Endpoint); i >= 0 {
+		if i := slices.Index(s.root.names, msg.focus.Endpoint); i >= 0 {
 			s.here = line{s.root, i}
 			s.settle()
 		}
@@ -84,15 +85,6 @@ func (s *Screen) finished(msg doneMsg) tea.Cmd {
 		cmds = append(cmds, s.again(at))
 	}
 	return tea.Batch(append(cmds, s.rested(), s.beat(), kit.Cmd(kit.Refresh{}))...)
-}
-
-func indexOf(names []string, name string) int {
-	for i, n := range names {
-		if n == name {
-			return i
-		}
-	}
-	return -1
 }
 
 // parents are the levels that things lie in.

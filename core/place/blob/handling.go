@@ -3,7 +3,6 @@ package blob
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -173,16 +172,4 @@ func archive(tier, status string) object.Archive {
 		return object.Archived
 	}
 	return object.Online
-}
-
-// SetClass moves a blob to another tier without copying it (Set Blob Tier).
-func (p *Place) SetClass(ctx context.Context, ref object.Ref, class string) error {
-	c, err := p.blob(ref)
-	if err == nil {
-		_, err = c.SetTier(ctx, blob.AccessTier(class), nil)
-	}
-	if err != nil {
-		return p.fail(ctx, fmt.Sprintf("set tier %s", class), ref.Key, err)
-	}
-	return nil
 }
