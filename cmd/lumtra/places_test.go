@@ -62,7 +62,7 @@ func (w *window) escape() {
 	w.keys("Escape")
 	require.Eventually(w.t, func() bool {
 		text := w.text()
-		return strings.Contains(text, "1-5 views") && !strings.Contains(text, "esc back")
+		return strings.Contains(text, "1-5 views") && !strings.Contains(text, "esc back") && !strings.Contains(text, "esc leave it")
 	}, time.Minute, 20*time.Millisecond)
 }
 
@@ -265,7 +265,7 @@ func TestScreenHostile(t *testing.T) {
 	w.keys("g", "j", "j", "j", "t", "T")
 	w.see(`The tray`)
 	w.escape()
-	for key, shows := range map[string]string{"H": "by hand", "i": "Metadata and tags", "m": "Move or copy", "D": "Type the number", "L": "Link to", "U": "Undelete", "p": "000000"} {
+	for key, shows := range map[string]string{"H": "by hand", "i": "Metadata and tags", "m": "Move or copy", "D": "Type the number", "L": "Link to", "U": "Undelete", "p": "esc back to the tree"} {
 		w.keys(key)
 		w.see(shows)
 		w.escape()
