@@ -27,6 +27,9 @@ func run() error {
 	defer os.RemoveAll(dir)
 	fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH, time.Now().Format("2006-01-02"))
 	program := filepath.Join(dir, "lumtra")
+	if len(os.Args) > 1 && os.Args[1] == "plan" {
+		return measurePlans(dir)
+	}
 	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program, "./cmd/lumtra").CombinedOutput(); err != nil {
 		return fmt.Errorf("building: %w\n%s", err, out)
 	}
@@ -49,7 +52,23 @@ func run() error {
 			return fmt.Errorf("%s: %w", u.name, err)
 		}
 	}
+	if err := measurePlans(dir); err != nil {
+		return err
+	}
 	return measureWindow(filepath.Join(dir, "window"), program)
+}
+
+// measurePlans measures surveys and plans.
+func measurePlans(dir string) error {
+	if err := measureSurvey(filepath.Join(dir, "survey")); err != nil {
+		return fmt.Errorf("survey: %w", err)
+	}
+	for _, size := range []struct{ objects, rounds int }{{1_000_000, 5}, {10_000_000, 1}} {
+		if err := measurePlan(filepath.Join(dir, "plan"), size.objects, size.rounds); err != nil {
+			return fmt.Errorf("plan: %w", err)
+		}
+	}
+	return nil
 }
 
 // median of an odd number of durations.

@@ -21,6 +21,7 @@ import (
 	"lumtra/core/place/folder"
 	"lumtra/core/place/s3"
 	"lumtra/core/plan"
+	"lumtra/core/rule"
 	"lumtra/core/secret"
 	"lumtra/core/transfer"
 )
@@ -241,15 +242,15 @@ func (u upload) engine(dir, addr string, times *[]time.Duration, cpu *time.Durat
 }
 
 func makePlan(dir string, source, target place.Place) (*plan.Plan, error) {
-	a, err := catalog.Survey(ctx, source, filepath.Join(dir, "a"), nil)
+	a, err := catalog.Survey(ctx, source, filepath.Join(dir, "a"), catalog.Options{})
 	if err != nil {
 		return nil, err
 	}
 	defer a.Close()
-	b, err := catalog.Survey(ctx, target, filepath.Join(dir, "b"), nil)
+	b, err := catalog.Survey(ctx, target, filepath.Join(dir, "b"), catalog.Options{})
 	if err != nil {
 		return nil, err
 	}
 	defer b.Close()
-	return plan.Build(ctx, filepath.Join(dir, "p"), a, b, plan.Options{Judge: plan.BySizeAndTime, Source: source.Abilities(), Target: target.Abilities()})
+	return plan.Build(ctx, filepath.Join(dir, "p"), a, b, plan.Options{Rules: rule.Default(), Source: source.Abilities(), Target: target.Abilities()})
 }

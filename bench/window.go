@@ -81,12 +81,12 @@ func furnish(dir string) error {
 	if err != nil {
 		return err
 	}
-	_, planErr := s.Plan(ctx, demo.Job, &service.Activity{})
+	_, planErr := s.Plan(ctx, demo.Job, service.Freshness{}, &service.Activity{})
 	if planErr != nil {
 		if err := demo.Furnish(ctx, dir, s); err != nil {
 			return err
 		}
-		_, planErr = s.Plan(ctx, demo.Job, &service.Activity{})
+		_, planErr = s.Plan(ctx, demo.Job, service.Freshness{}, &service.Activity{})
 	}
 	return errors.Join(planErr, s.Close())
 }

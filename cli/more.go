@@ -77,7 +77,7 @@ func (a *app) story(ctx context.Context, dir string, s *service.Service) error {
 
 func warmUp(ctx context.Context, s *service.Service) error {
 	for _, name := range []string{"field-cards-in", "tiles-out"} {
-		if _, err := s.Plan(ctx, name, &service.Activity{}); err != nil {
+		if _, err := s.Plan(ctx, name, service.Freshness{}, &service.Activity{}); err != nil {
 			return err
 		}
 		r, err := s.StartRun(ctx, name, service.RunOptions{})

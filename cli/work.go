@@ -59,13 +59,14 @@ func (a *app) sayCatalog(i catalog.Info) {
 
 func (a *app) planCommand() *cobra.Command {
 	var list bool
+	var o planFlags
 	c := &cobra.Command{
 		Use:   "plan JOB",
 		Short: "Survey both sides and keep a numbered plan of what a run would do",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
-				info, err := a.makePlan(cmd.Context(), s, args[0])
+				info, err := a.planOrOpen(cmd.Context(), s, args[0], &o)
 				if err != nil {
 					return err
 				}
@@ -87,20 +88,27 @@ func (a *app) planCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&list, "effects", false, "print every effect that is not \"same\", with its reason")
+	o.add(c)
 	return c
 }
 
-func (a *app) makePlan(ctx context.Context, s *service.Service, job string) (plan.Info, error) {
+func (a *app) makePlan(ctx context.Context, s *service.Service, job string, fresh service.Freshness) (plan.Info, error) {
 	act := &service.Activity{}
 	stop := a.progress(act.Stage, func() string { return activityText(act) })
-	info, err := s.Plan(ctx, job, act)
+	info, err := s.Plan(ctx, job, fresh, act)
 	stop()
 	if err != nil {
 		return info, err
 	}
+	a.sayPlan(ctx, s, info)
+	return info, nil
+}
+
+// sayPlan tells what a plan comes to.
+func (a *app) sayPlan(ctx context.Context, s *service.Service, info plan.Info) {
 	a.sayCatalog(info.Source)
 	a.sayCatalog(info.Target)
-	text := fmt.Sprintf("Plan %d of %s, judged by %s:", info.Number, info.Job, info.Judge)
+	text := fmt.Sprintf("Plan %d of %s, judged by %s:", info.Number, info.Job, info.Rules.Judge)
 	for _, k := range plan.Kinds {
 		if t := info.Totals[k]; t.Count > 0 {
 			text += fmt.Sprintf("\n    %-9s %12s  %10s", k, countText(t.Count), bytesText(t.Bytes))
@@ -109,11 +117,12 @@ func (a *app) makePlan(ctx context.Context, s *service.Service, job string) (pla
 	if info.Totals.Work().Count == 0 {
 		text += "\n    nothing to do"
 	}
-	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Judge, "totals": info.Totals.Map(), "held": info.Held, "notes": info.Notes}, text)
+	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Rules.Judge, "totals": info.Totals.Map(), "held": info.Held, "notes": info.Notes}, text)
+	a.sayRules(info)
 	for _, note := range info.Notes {
 		a.out.say("note", map[string]any{"text": note}, "    "+object.Display(note))
 	}
-	return info, nil
+	a.sayEstimate(ctx, s, info)
 }
 
 func (a *app) listEffects(s *service.Service, info plan.Info) error {
@@ -135,6 +144,7 @@ func (a *app) listEffects(s *service.Service, info plan.Info) error {
 func (a *app) runCommand() *cobra.Command {
 	var opts service.RunOptions
 	var fresh bool
+	var approve int64
 	c := &cobra.Command{
 		Use:   "run JOB",
 		Short: "Go on with the job's unfinished plan, or plan anew, and carry it out",
@@ -150,7 +160,7 @@ func (a *app) runCommand() *cobra.Command {
 					}
 					if err == nil && number == 0 {
 						var info plan.Info
-						info, err = a.makePlan(ctx, s, name)
+						info, err = a.makePlan(ctx, s, name, service.Freshness{})
 						number = info.Number
 					} else if err == nil {
 						a.out.say("resume", map[string]any{"job": name, "plan": number}, fmt.Sprintf("Going on with plan %d.", number))
@@ -160,13 +170,18 @@ func (a *app) runCommand() *cobra.Command {
 					}
 					opts.Number = number
 				}
+				if cmd.Flags().Changed("approve") {
+					if err := s.Approve(ctx, name, opts.Number, approve); err != nil {
+						return err
+					}
+				}
 				return a.carryOut(ctx, s, name, opts)
 			})
 		},
 	}
 	c.Flags().IntVar(&opts.Number, "plan", 0, "carry out exactly this saved plan")
 	c.Flags().BoolVar(&fresh, "fresh", false, "make a new plan even if an unfinished one could be gone on with")
-	c.Flags().BoolVar(&opts.Approved, "approve", false, "let go a plan that a guard holds back")
+	c.Flags().Int64Var(&approve, "approve", 0, "let go a plan that a guard holds back: the number of objects it removes")
 	return c
 }
 

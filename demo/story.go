@@ -73,7 +73,7 @@ type teller struct {
 
 // plan makes a plan and returns every effect but the same.
 func (t *teller) plan(what string) (map[string]plan.Kind, error) {
-	info, err := t.s.Plan(t.ctx, Job, &service.Activity{})
+	info, err := t.s.Plan(t.ctx, Job, service.Freshness{}, &service.Activity{})
 	if err != nil {
 		return nil, err
 	}

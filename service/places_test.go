@@ -259,7 +259,7 @@ func TestTray(t *testing.T) {
 	assert.ErrorContains(t, err, "inside itself")
 	name, err := s.Drop(service.At{Endpoint: "north", Bucket: "archive", Key: "in/"})
 	require.NoError(t, err)
-	info, err := s.Plan(ctx, name, &service.Activity{})
+	info, err := s.Plan(ctx, name, service.Freshness{}, &service.Activity{})
 	require.NoError(t, err)
 	m := info.Totals.Map()
 	assert.EqualValues(t, 1, m[plan.Add].Count, "%v", m)
@@ -307,7 +307,7 @@ func TestHostileKeysBetweenStores(t *testing.T) {
 				want = append(want, key)
 			}
 		}
-		info, err := s.Plan(ctx, end, &service.Activity{})
+		info, err := s.Plan(ctx, end, service.Freshness{}, &service.Activity{})
 		require.NoError(t, err)
 		assert.EqualValues(t, len(want), info.Totals[plan.Add].Count, end)
 		assert.EqualValues(t, len(kept)-len(want), info.Totals[plan.Blocked].Count, end)

@@ -3,22 +3,27 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
+	"math"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
+	"lumtra/core/agreed"
 	"lumtra/core/catalog"
 	"lumtra/core/compare"
 	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/core/place"
-	"lumtra/core/place/gather"
 	"lumtra/core/plan"
 	"lumtra/core/proof"
 	"lumtra/core/retry"
+	"lumtra/core/rule"
+	"lumtra/core/transfer"
 )
 
 // Activity tells how far a step has come, while it goes.
@@ -29,7 +34,11 @@ type Activity struct {
 	mu    sync.Mutex
 	stage string
 	began time.Time
+	share atomic.Uint64 // of planning done, a float64's bits
 }
+
+// Share is how much of the planning is done, between 0 and 1.
+func (a *Activity) Share() float64 { return math.Float64frombits(a.share.Load()) }
 
 // Stage is what is being done, in a few words, and since when.
 func (a *Activity) Stage() (string, time.Time) {
@@ -44,105 +53,9 @@ func (a *Activity) enter(stage string) {
 	a.stage, a.began = stage, time.Now()
 }
 
-// sides are a job's two places with their surveys.
-type sides struct {
-	source, target place.Place
-	from, to       *catalog.Catalog
-	unlock         func() error
-}
-
-func (x *sides) close() {
-	for _, c := range []*catalog.Catalog{x.from, x.to} {
-		if c != nil {
-			c.Close()
-		}
-	}
-	x.unlock()
-}
-
-// places opens a job's two places.
-func (s *Service) places(ctx context.Context, j *job.Job) (source, target place.Place, err error) {
-	if source, err = s.Place(ctx, j.Source); err != nil {
-		return nil, nil, err
-	}
-	target, err = s.Place(ctx, j.Target)
-	return source, target, err
-}
-
-// survey lists both sides of a job at once. The catalogs, and the numbers of
-// the plans and proofs made from them, are the caller's alone until close.
-func (s *Service) survey(ctx context.Context, j *job.Job, a *Activity) (*sides, error) {
-	dir, err := s.jobDir(j.Name, "catalogs")
-	if err != nil {
-		return nil, err
-	}
-	x := &sides{}
-	if x.unlock, err = s.lock(j.Name, "planning", ErrPlanning); err != nil {
-		return nil, err
-	}
-	if x.source, x.target, err = s.places(ctx, j); err != nil {
-		x.close()
-		return nil, err
-	}
-	a.enter("surveying both sides")
-	began := time.Now()
-	group, groupCtx := errgroup.WithContext(ctx)
-	group.Go(func() (err error) {
-		x.from, err = catalog.Survey(groupCtx, x.source, filepath.Join(dir, "source"), &a.Source)
-		return err
-	})
-	group.Go(func() (err error) {
-		part := x.target
-		if g, ok := x.source.(*gather.Place); ok {
-			part = g.Landing(x.target)
-		}
-		x.to, err = catalog.Survey(groupCtx, part, filepath.Join(dir, "target"), &a.Target)
-		return err
-	})
-	if err := group.Wait(); err != nil {
-		x.close()
-		return nil, err
-	}
-	if x.from.Info.Absent { // a target may come into being, a source may not
-		x.close()
-		return nil, place.NewError(x.source.Name(), "list", "", place.NotFound, errors.New("the source is not there"))
-	}
-	s.log.Info("surveyed", "job", j.Name, "source", x.from.Info.Objects, "target", x.to.Info.Objects, "took", time.Since(began))
-	return x, nil
-}
-
-// Survey lists both sides of a job, or the place "endpoint/path", and returns
-// what was found: the job's source and target, or the one place.
-func (s *Service) Survey(ctx context.Context, what string, a *Activity) ([]catalog.Info, error) {
-	if j, err := s.job(what); err == nil {
-		x, err := s.survey(ctx, j, a)
-		if err != nil {
-			return nil, err
-		}
-		defer x.close()
-		return []catalog.Info{x.from.Info, x.to.Info}, nil
-	}
-	p, err := s.Place(ctx, what)
-	if err != nil {
-		return nil, err
-	}
-	a.enter("surveying")
-	temp, err := os.MkdirTemp(s.opts.State, "survey-")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(temp)
-	c, err := catalog.Survey(ctx, p, filepath.Join(temp, "catalog"), &a.Source)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
-	return []catalog.Info{c.Info}, nil
-}
-
-// Plan surveys both sides of a job and keeps a new plan, whose number is in
-// what it returns.
-func (s *Service) Plan(ctx context.Context, name string, a *Activity) (plan.Info, error) {
+// Plan surveys both sides of a job, or takes kept surveys that are fresh enough,
+// and keeps a new plan, whose number is in what it returns.
+func (s *Service) Plan(ctx context.Context, name string, fresh Freshness, a *Activity) (plan.Info, error) {
 	j, err := s.job(name)
 	if err != nil {
 		return plan.Info{}, err
@@ -151,7 +64,7 @@ func (s *Service) Plan(ctx context.Context, name string, a *Activity) (plan.Info
 	if err != nil {
 		return plan.Info{}, err
 	}
-	x, err := s.survey(ctx, j, a)
+	x, err := s.survey(ctx, j, a, fresh)
 	if err != nil {
 		return plan.Info{}, err
 	}
@@ -164,8 +77,31 @@ func (s *Service) Plan(ctx context.Context, name string, a *Activity) (plan.Info
 	if len(numbers) > 0 {
 		number = numbers[len(numbers)-1] + 1
 	}
-	opts := plan.Options{Job: name, Print: j.Print(), Number: number, Judge: j.Judge,
-		Source: s.found(j.Source, x.source), Target: s.found(j.Target, x.target), Notes: s.planNotes(j),
+	opts, err := s.planOptions(ctx, j, x)
+	if err != nil {
+		return plan.Info{}, err
+	}
+	defer opts.Agreed.Close()
+	opts.Number = number
+	a.enter("working out the plan")
+	opts.Partial = func(_ plan.Summary, share float64) { a.share.Store(math.Float64bits(share)) }
+	p, err := plan.Build(ctx, filepath.Join(dir, plan.FileName(number)), x.from, x.to, opts)
+	if err != nil {
+		return plan.Info{}, err
+	}
+	defer p.Close()
+	s.log.Info("planned", "job", name, "plan", number, "totals", p.Info.Totals.Map())
+	return p.Info, nil
+}
+
+// planOptions are what a job's plan follows from. The caller closes Agreed.
+func (s *Service) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.Options, error) {
+	known, err := s.agreed(ctx, j.Name, x)
+	if err != nil {
+		return plan.Options{}, err
+	}
+	opts := plan.Options{Job: j.Name, Print: j.Print(), Rules: j.Rules, Agreed: known,
+		Source: s.found(j.Source, x.source), Target: s.found(j.Target, x.target), Notes: append(s.planNotes(j), x.notes...),
 		SameContent: func(ctx context.Context, a, b *object.Entry) (bool, error) {
 			var res compare.Result
 			err := retry.Usual.Do(ctx, func(int) (err error) {
@@ -177,14 +113,162 @@ func (s *Service) Plan(ctx context.Context, name string, a *Activity) (plan.Info
 	if c, ok := x.target.(place.NameChecker); ok {
 		opts.Name = c.CheckName
 	}
-	a.enter("working out the plan")
-	p, err := plan.Build(ctx, filepath.Join(dir, plan.FileName(number)), x.from, x.to, opts)
-	if err != nil {
-		return plan.Info{}, err
+	if c, ok := x.source.(place.NameChecker); ok {
+		opts.NameBack = c.CheckName
 	}
-	defer p.Close()
-	s.log.Info("planned", "job", name, "plan", number, "totals", p.Info.Totals.Map())
-	return p.Info, nil
+	if t, ok := x.source.(place.Tagger); ok {
+		opts.Tags = func(ctx context.Context, e *object.Entry) (tags map[string]string, err error) {
+			err = retry.Usual.Do(ctx, func(int) (err error) {
+				tags, err = t.Tags(ctx, object.Ref{Key: e.Key})
+				return err
+			})
+			return tags, err
+		}
+	} else if len(j.Select.Tags) > 0 {
+		known.Close()
+		return opts, badInput(fmt.Errorf("%s selects by tags, but %s: %s", j.Name, x.source.Name(), place.Lacks(x.source, place.Tags)))
+	}
+	opts.OtherFacts = func(ctx context.Context, a, b *object.Entry) (string, error) {
+		return otherFacts(ctx, &j.Rules.As, x, a, b)
+	}
+	return opts, nil
+}
+
+// otherFacts tells which of the metadata and tags a job sets or carries over
+// are not at the target.
+func otherFacts(ctx context.Context, as *rule.As, x *sides, a, b *object.Entry) (what string, err error) {
+	err = retry.Usual.Do(ctx, func(int) error {
+		if len(as.Metadata) > 0 {
+			there, err := x.target.Stat(ctx, object.Ref{Key: b.Key})
+			if err != nil {
+				return err
+			}
+			for name, value := range as.Metadata {
+				if there.Metadata[strings.ToLower(name)] != value {
+					what = "other metadata"
+					return nil
+				}
+			}
+		}
+		from, ok1 := x.source.(place.Tagger)
+		to, ok2 := x.target.(place.Tagger)
+		if !as.Tags || !ok1 || !ok2 {
+			return nil
+		}
+		here, err := from.Tags(ctx, object.Ref{Key: a.Key})
+		if err != nil {
+			return err
+		}
+		there, err := to.Tags(ctx, object.Ref{Key: b.Key})
+		if err == nil && !maps.Equal(here, there) {
+			what = "other tags"
+		}
+		return err
+	})
+	return what, err
+}
+
+// agreed opens what both sides last agreed on, after taking in what was done
+// since. Nil means that nothing is known.
+func (s *Service) agreed(ctx context.Context, name string, x *sides) (*agreed.States, error) {
+	if err := s.agree(ctx, name); err != nil {
+		return nil, err
+	}
+	return agreed.Open(filepath.Join(s.opts.State, "jobs", name, "agreed"), x.source.Name(), x.target.Name())
+}
+
+// agree takes the outcome of plans into what both sides agreed on: of the
+// newest plan that was run since, and of newer ones that found nothing to do.
+func (s *Service) agree(ctx context.Context, name string) error {
+	dir := filepath.Join(s.opts.State, "jobs", name)
+	path := filepath.Join(dir, "agreed")
+	numbers, err := plan.Numbers(filepath.Join(dir, "plans"))
+	if err != nil {
+		return err
+	}
+	written := time.Time{}
+	if info, err := os.Stat(path); err == nil {
+		written = info.ModTime()
+	}
+	for i := len(numbers) - 1; i >= 0; i-- {
+		p, err := plan.OpenNumber(filepath.Join(dir, "plans"), numbers[i])
+		if err != nil {
+			return err
+		}
+		before, err := agreed.Open(path, p.Info.Source.Place, p.Info.Target.Place)
+		if err != nil {
+			p.Close()
+			return err
+		}
+		ledger := ledgerPath(p)
+		info, statErr := os.Stat(ledger)
+		run := statErr == nil && info.ModTime().After(written)
+		idle := p.Info.Totals.Work().Count == 0 && p.Info.Made.After(written)
+		if run || idle {
+			err = transfer.Agree(ctx, path, before, p, ledger)
+		}
+		before.Close()
+		p.Close()
+		if err != nil || run || idle || p.Info.Made.Before(written) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Effect is what a job would come to, by the surveys there are.
+type Effect struct {
+	plan.Info
+	Estimate plan.Estimate
+	// Lands is where the objects land; the examples' keys lie below it.
+	Lands string
+	// Share is how much of the surveys this was worked out from, between 0 and
+	// 1: less than 1 while it is still going on.
+	Share float64
+	// Unasked tells what only the plan itself will find out, in words.
+	Unasked []string
+}
+
+// Effect works out a job's effect, which need not be saved, from the surveys
+// there are. Partial results go to each, which may be nil. Without surveys the
+// error is [ErrNotSurveyed].
+func (s *Service) Effect(ctx context.Context, j *job.Job, each func(*Effect)) (*Effect, error) {
+	ctx, done, ok := s.begin(ctx)
+	if !ok {
+		return nil, context.Canceled
+	}
+	defer done()
+	x, err := s.kept(ctx, j)
+	if err != nil {
+		return nil, err
+	}
+	defer x.close()
+	opts, err := s.planOptions(ctx, j, x)
+	if err != nil {
+		return nil, err
+	}
+	defer opts.Agreed.Close()
+	res := &Effect{Lands: x.lands, Share: 1}
+	if j.Judge == rule.ByContent {
+		res.Unasked = append(res.Unasked, "contents of equal size count as the same until a plan has looked at them")
+	}
+	if len(j.Select.Tags) > 0 {
+		res.Unasked = append(res.Unasked, "tags are not asked for yet: all objects count as tagged so")
+	}
+	if each != nil {
+		var last time.Time
+		opts.Partial = func(sum plan.Summary, share float64) {
+			if time.Since(last) > 100*time.Millisecond && share < 1 {
+				last = time.Now()
+				each(&Effect{Info: plan.Info{Source: x.from.Info, Target: x.to.Info, Rules: j.Rules, Summary: sum}, Lands: x.lands, Share: share, Unasked: res.Unasked})
+			}
+		}
+	}
+	if res.Info, err = plan.Weigh(ctx, x.from, x.to, opts); err != nil {
+		return nil, err
+	}
+	res.Estimate = s.Estimate(ctx, j, &res.Info)
+	return res, nil
 }
 
 // LatestPlan is the newest plan of a job; nil when there is none. The caller

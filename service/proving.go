@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"time"
 
 	"lumtra/core/compare"
 	"lumtra/core/proof"
@@ -31,7 +32,7 @@ func (s *Service) Prove(ctx context.Context, name string, method compare.Method,
 	if !slices.Contains(compare.Methods, method) {
 		return nil, badInput(fmt.Errorf("no way to prove: %q; there are %v", method, compare.Methods))
 	}
-	x, err := s.survey(ctx, j, a)
+	x, err := s.survey(ctx, j, a, Freshness{})
 	if err != nil {
 		return nil, err
 	}
@@ -46,7 +47,11 @@ func (s *Service) Prove(ctx context.Context, name string, method compare.Method,
 	}
 	a.enter("comparing by " + string(method))
 	p := &Proof{Dir: filepath.Join(dir, fmt.Sprintf("%04d", number))}
-	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method})
+	match, err := j.Select.Compile(time.Now())
+	if err != nil {
+		return nil, err
+	}
+	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath})
 	if err != nil {
 		os.RemoveAll(p.Dir) // half a proof proves nothing
 		return nil, err

@@ -37,8 +37,6 @@ var (
 type RunOptions struct {
 	// Number is the plan's; 0 means the newest.
 	Number int
-	// Approved lets a plan go that a guard holds back.
-	Approved bool
 }
 
 // ActiveRun is a run under way in this process.
@@ -88,7 +86,7 @@ func (s *Service) Resumable(ctx context.Context, name string) (int, error) {
 		return 0, err
 	}
 	defer p.Close()
-	if p.Info.Print != j.Print() || len(p.Info.Held) > 0 {
+	if p.Info.Print != j.Print() || len(p.Info.Held) > 0 && !p.Approved() {
 		return 0, nil
 	}
 	runs, err := s.Runs(ctx, name, time.Time{}, 1)
@@ -150,10 +148,12 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		return nil, err
 	}
 	undo = append(undo, p.Close)
-	source, target, err := s.places(ctx, j)
+	x, err := s.places(ctx, j)
 	if err != nil {
 		return nil, err
 	}
+	source, target := x.source, x.target
+	expected := s.Estimate(ctx, j, &p.Info).Expect
 	ledger, err := s.ledger(p)
 	if err != nil {
 		return nil, err
@@ -168,7 +168,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	runCtx, stop := context.WithCancel(context.WithoutCancel(ctx))
 	r := &ActiveRun{Job: name, Plan: p.Info, Meter: &transfer.Meter{}, Before: before, BeforeBytes: beforeBytes, stop: stop, done: make(chan struct{}), planned: work,
 		result: history.Run{Job: name, Plan: p.Info.Number, Began: time.Now(), End: history.Running, Before: before,
-			PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}}
+			Expected: expected, PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
@@ -209,7 +209,7 @@ func (s *Service) planFor(j *job.Job, opts RunOptions) (p *plan.Plan, err error)
 	switch {
 	case p.Info.Print != j.Print():
 		err = badInput(fmt.Errorf("the job %s has changed since plan %d was made; make a new one", j.Name, p.Info.Number))
-	case len(p.Info.Held) > 0 && !opts.Approved:
+	case len(p.Info.Held) > 0 && !p.Approved():
 		err = fmt.Errorf("%w: %s", ErrHeld, strings.Join(p.Info.Held, "; "))
 	case p.Info.Idle():
 		err = ErrNothingToDo
@@ -277,6 +277,9 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 		r.result.End = history.Clean
 	}
 	r.err = errors.Join(err, db.Save(context.WithoutCancel(ctx), &r.result))
+	if err := s.agree(context.WithoutCancel(ctx), r.Job); err != nil { // the next plan tries again
+		s.log.Warn("what both sides agree on could not be kept", "job", r.Job, "error", err)
+	}
 	s.log.Info("run ended", "job", r.Job, "plan", p.Info.Number, "end", r.result.End, "objects", out.Objects, "bytes", out.Bytes, "failed", out.Failed, "error", r.err)
 }
 

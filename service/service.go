@@ -86,7 +86,7 @@ func Open(opts Options) (*Service, error) {
 // sweep removes temporary files that killed processes left in the state folder.
 // What is younger than a day may still be in use.
 func sweep(state string) {
-	for _, pattern := range []string{"survey-*", "level-*", "jobs/*/catalogs/.*-*", "jobs/*/plans/.*-*"} {
+	for _, pattern := range []string{"survey-*", "level-*", "catalogs/.*-*", "jobs/*/plans/.*-*"} {
 		left, _ := filepath.Glob(filepath.Join(state, pattern))
 		for _, path := range left {
 			if info, err := os.Lstat(path); err == nil && time.Since(info.ModTime()) > 24*time.Hour {

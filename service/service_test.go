@@ -64,7 +64,7 @@ latency = "5ms"
 }
 
 func makePlan(t *testing.T, s *service.Service) plan.Info {
-	info, err := s.Plan(ctx, "masters", &service.Activity{})
+	info, err := s.Plan(ctx, "masters", service.Freshness{}, &service.Activity{})
 	require.NoError(t, err)
 	return info
 }

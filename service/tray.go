@@ -11,11 +11,9 @@ import (
 	"strconv"
 	"strings"
 
-	"lumtra/core/compare"
 	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/core/place/gather"
-	"lumtra/core/plan"
 )
 
 // trayEndpoint is what the gathered side of a drop is called. No endpoint can
@@ -164,7 +162,9 @@ func (d *drop) asJob(name string) *job.Job {
 	if d == nil {
 		return nil
 	}
-	return &job.Job{Name: name, Source: trayEndpoint + "/" + name, Target: d.Target.text(), Judge: plan.BySizeAndTime, Proof: compare.ByStoredSum}
+	j := job.New(name)
+	j.Source, j.Target = trayEndpoint+"/"+name, d.Target.text()
+	return j
 }
 
 // Drops are the jobs that dropped trays made, newest first.

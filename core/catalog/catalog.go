@@ -78,6 +78,10 @@ func Open(path string) (*Catalog, error) {
 // Close closes the file.
 func (c *Catalog) Close() error { return c.seg.Close() }
 
+// Splits are keys that part the catalog into stretches of some ten thousand
+// entries, to be worked on apart.
+func (c *Catalog) Splits() []string { return c.seg.Splits(16) }
+
 // Cursor walks the entries with keys from the given one on.
 func (c *Catalog) Cursor(from string) *Cursor { return &Cursor{seg: c.seg.Cursor(from)} }
 

@@ -158,7 +158,7 @@ func TestAbsent(t *testing.T) {
 	var p place.Place
 	p, err = end.Open("not/there")
 	require.NoError(t, err)
-	c, err := catalog.Survey(context.Background(), p, filepath.Join(t.TempDir(), "c"), nil)
+	c, err := catalog.Survey(context.Background(), p, filepath.Join(t.TempDir(), "c"), catalog.Options{})
 	require.NoError(t, err)
 	defer c.Close()
 	assert.True(t, c.Info.Absent)

@@ -45,6 +45,20 @@ func (m *Merge) Next() bool {
 	return m.useA || m.useB
 }
 
+// NextA is, where the current pair lacks side A, the entry of the next key that
+// A has; nil where there are no more. NextB is the same for B.
+func (m *Merge) NextA() *object.Entry { return pending(m.a, m.hasA && !m.useA) }
+
+// NextB is NextA for side B.
+func (m *Merge) NextB() *object.Entry { return pending(m.b, m.hasB && !m.useB) }
+
+func pending(c *Cursor, there bool) *object.Entry {
+	if !there {
+		return nil
+	}
+	return &c.entry
+}
+
 // Err is what ended the walk early.
 func (m *Merge) Err() error {
 	for _, c := range []*Cursor{m.a, m.b} {

@@ -5,9 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
+	"lumtra/core/listing"
+	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/retry"
 )
@@ -20,24 +25,61 @@ type Progress struct {
 // keptProblems is how many problems a catalog tells in words.
 const keptProblems = 20
 
+// Options shape a survey. The zero value lists everything over one connection.
+type Options struct {
+	// Streams is how many listings may be under way at a time at a place that
+	// answers slowly; such a place is listed by prefixes found on the way.
+	Streams int
+	// Progress, when not nil, is told how far it is.
+	Progress *Progress
+	// Old and Prefix, when Old is not nil, list only what starts with the prefix
+	// and take the rest from the older survey.
+	Old    *Catalog
+	Prefix string
+}
+
 // Survey lists the place into a catalog at path and returns it open.
 //
 // Parts that cannot be listed are noted in the catalog, which is then
 // incomplete; when nothing can be, that is the error. A place that is absent
 // but would come into being by writing makes an empty catalog.
-func Survey(ctx context.Context, p place.Place, path string, progress *Progress) (*Catalog, error) {
+func Survey(ctx context.Context, p place.Place, path string, opts Options) (*Catalog, error) {
 	w, err := Create(path, Info{Place: p.Name(), Began: time.Now()})
 	if err != nil {
 		return nil, err
 	}
 	defer w.Abandon()
-	first, err := w.list(ctx, p, progress)
+	s := &survey{w: w, p: p, opts: opts, patient: &patient{p}}
+	if opts.Progress == nil {
+		s.opts.Progress = &Progress{}
+	}
+	if old := opts.Old; old != nil {
+		// As old as the older part, and as incomplete.
+		w.info.Began, w.info.Problems, w.info.Missed = old.Info.Began, slices.Clone(old.Info.Problems), old.Info.Missed
+		if err := s.copyOld(old.Cursor(""), func(key string) bool { return key < opts.Prefix && !strings.HasPrefix(key, opts.Prefix) }); err != nil {
+			return nil, err
+		}
+	}
+	gap, err := s.list(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if first != nil && w.info.Objects == 0 {
-		if place.KindOf(first) != place.NotFound || !p.Abilities().MakesRoot {
-			return nil, first
+	if old := opts.Old; old != nil {
+		c := old.Cursor(opts.Prefix)
+		for c.Next() && strings.HasPrefix(c.Entry().Key, opts.Prefix) {
+		}
+		if c.Entry().Key > opts.Prefix && !strings.HasPrefix(c.Entry().Key, opts.Prefix) {
+			if err := s.add(c.Entry()); err != nil {
+				return nil, err
+			}
+		}
+		if err := s.copyOld(c, func(string) bool { return true }); err != nil {
+			return nil, err
+		}
+	}
+	if gap != nil && w.info.Objects == 0 {
+		if place.KindOf(gap) != place.NotFound || !p.Abilities().MakesRoot {
+			return nil, gap
 		}
 		w.info.Problems, w.info.Missed, w.info.Absent = nil, 0, true
 	}
@@ -47,44 +89,112 @@ func Survey(ctx context.Context, p place.Place, path string, progress *Progress)
 	return Open(path)
 }
 
-// list writes the whole listing and returns the first problem that left a gap
-// in it, and the error that made going on senseless. A listing that broke is
-// taken up again behind the last key.
-func (w *Writer) list(ctx context.Context, p place.Place, progress *Progress) (gap, fatal error) {
-	last := ""
-	for attempt := 1; ; attempt++ {
-		var broke error
-		for e, err := range p.List(ctx, "", place.ListOptions{After: last}) {
-			if err != nil {
-				if broke = err; retry.Worth(err) || ctx.Err() != nil {
+// survey is one under way.
+type survey struct {
+	w       *Writer
+	p       place.Place
+	patient *patient
+	opts    Options
+	last    string
+}
+
+func (s *survey) add(e *object.Entry) error {
+	if err := s.w.Add(e); err != nil {
+		if e.Key <= s.last {
+			err = place.NewError(s.p.Name(), "list", e.Key, place.ServerFault, errors.New("the listing is not in byte order"))
+		}
+		return err
+	}
+	s.last = e.Key
+	s.opts.Progress.Objects.Add(1)
+	s.opts.Progress.Bytes.Add(e.Size)
+	return nil
+}
+
+// copyOld takes over entries of an older survey, as long as they fit.
+func (s *survey) copyOld(c *Cursor, fits func(key string) bool) error {
+	for c.Next() && fits(c.Entry().Key) {
+		if err := s.add(c.Entry()); err != nil {
+			return err
+		}
+	}
+	return c.Err()
+}
+
+const (
+	// firstPage is how many entries are listed over one connection before it is
+	// known how fast the place answers; slowPage is how long that may take where
+	// one connection is best.
+	firstPage = 1000
+	slowPage  = 15 * time.Millisecond
+)
+
+// list lists what is wanted and returns the first problem that left a gap, and
+// the error that made going on senseless.
+func (s *survey) list(ctx context.Context) (gap, fatal error) {
+	began, seen, slow := time.Now(), 0, false
+	for e, err := range s.patient.List(ctx, s.opts.Prefix, place.ListOptions{}) {
+		if gap, fatal = s.take(&e, err, gap); fatal != nil || ctx.Err() != nil {
+			return gap, cmp.Or(fatal, ctx.Err())
+		}
+		if seen++; seen == firstPage && s.opts.Streams > 1 && !s.p.Abilities().Tree && time.Since(began) > slowPage {
+			slow = true
+			break
+		}
+	}
+	if ctx.Err() != nil || !slow {
+		return gap, ctx.Err()
+	}
+	have := s.last
+	for e, err := range listing.All(ctx, s.patient, s.opts.Prefix, s.opts.Streams) {
+		if err == nil && e.Key <= have {
+			continue
+		}
+		if gap, fatal = s.take(&e, err, gap); fatal != nil || ctx.Err() != nil {
+			break
+		}
+	}
+	return gap, cmp.Or(fatal, ctx.Err())
+}
+
+// take adds an entry, or notes what could not be listed.
+func (s *survey) take(e *object.Entry, err, gap error) (error, error) {
+	if err == nil {
+		return gap, s.add(e)
+	}
+	s.w.problem(err)
+	return cmp.Or(gap, err), nil
+}
+
+// patient is a place whose listings, when they break, are taken up again
+// behind the last key.
+type patient struct{ place.Place }
+
+// List yields what the place does; an error that another try did not mend is
+// yielded, and ends the listing.
+func (p *patient) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		for attempt := 1; ; attempt++ {
+			var broke error
+			for e, err := range p.Place.List(ctx, prefix, opts) {
+				if err != nil && (retry.Worth(err) || ctx.Err() != nil) {
+					broke = err
 					break
 				}
-				gap = cmp.Or(gap, err)
-				w.problem(err)
-				continue
-			}
-			if err := w.Add(&e); err != nil {
-				if e.Key <= last {
-					err = place.NewError(p.Name(), "list", e.Key, place.ServerFault, errors.New("the listing is not in byte order"))
+				if !yield(e, err) {
+					return
 				}
-				return gap, err
+				if err == nil {
+					opts.After, attempt, broke = e.Key, 1, nil
+				}
 			}
-			last, attempt, broke = e.Key, 1, nil
-			if progress != nil {
-				progress.Objects.Add(1)
-				progress.Bytes.Add(e.Size)
+			switch {
+			case broke == nil:
+				return
+			case ctx.Err() != nil || attempt >= retry.Usual.Tries || !retry.Usual.Wait(ctx, attempt, broke):
+				yield(object.Entry{}, broke)
+				return
 			}
-		}
-		switch {
-		case ctx.Err() != nil:
-			return gap, cmp.Or(broke, ctx.Err())
-		case !retry.Worth(broke):
-			return gap, nil
-		case attempt >= retry.Usual.Tries:
-			w.problem(broke)
-			return cmp.Or(gap, broke), nil
-		case !retry.Usual.Wait(ctx, attempt, broke):
-			return gap, broke
 		}
 	}
 }

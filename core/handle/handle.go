@@ -240,6 +240,13 @@ func (a *Action) transfer(ctx context.Context, from place.Place, picks []Pick, t
 	return errors.Join(errs...)
 }
 
+// MoveOne gives an object another key within its place: renamed where the
+// place can, else copied and then removed. Where the key is taken the error is
+// [place.Exists], and where the object is no longer e, [place.Changed].
+func MoveOne(ctx context.Context, p place.Place, e *object.Entry, key string) error {
+	return transferOne(ctx, p, e, p, key, true)
+}
+
 func transferOne(ctx context.Context, from place.Place, e *object.Entry, target place.Place, key string, move bool) error {
 	ref := object.Ref{Key: e.Key, IfMark: e.Mark()}
 	if m, ok := from.(place.Mover); ok && move && from.Name() == target.Name() {

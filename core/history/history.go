@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
+	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -43,6 +44,8 @@ type Run struct {
 	Samples                      []transfer.Sample
 	// Gaps is what the plan's surveys could not list.
 	Gaps int64
+	// Expected is how long the plan was estimated to take; 0 for no estimate.
+	Expected time.Duration
 	// Note says why a run broke off.
 	Note string
 	// Pid is the process that runs it.
@@ -87,7 +90,17 @@ func Open(path string) (*DB, error) {
 		db.Close()
 		return nil, fmt.Errorf("the history %s cannot be opened: %w", path, err)
 	}
+	if _, err := db.Exec(`ALTER TABLE runs ADD COLUMN expected INTEGER NOT NULL DEFAULT 0`); err != nil && !strings.Contains(err.Error(), "duplicate column") {
+		db.Close()
+		return nil, fmt.Errorf("the history %s cannot be brought up to date: %w", path, err)
+	}
 	return &DB{db}, nil
+}
+
+// Rename gives a job's runs its new name.
+func (h *DB) Rename(ctx context.Context, was, name string) error {
+	_, err := h.db.ExecContext(ctx, `UPDATE runs SET job=? WHERE job=?`, name, was)
+	return err
 }
 
 // Close closes the history.
@@ -96,8 +109,8 @@ func (h *DB) Close() error { return h.db.Close() }
 // Begin notes the start of a run and sets its ID.
 func (h *DB) Begin(ctx context.Context, r *Run) error {
 	res, err := h.db.ExecContext(ctx,
-		`INSERT INTO runs (job, plan, began, outcome, planned_objects, planned_bytes, gaps, pid) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Job, r.Plan, r.Began.UnixMicro(), Running, r.PlannedObjects, r.PlannedBytes, r.Gaps, r.Pid)
+		`INSERT INTO runs (job, plan, began, outcome, planned_objects, planned_bytes, gaps, pid, expected) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Job, r.Plan, r.Began.UnixMicro(), Running, r.PlannedObjects, r.PlannedBytes, r.Gaps, r.Pid, r.Expected.Microseconds())
 	if err == nil {
 		r.ID, err = res.LastInsertId()
 	}
@@ -128,7 +141,7 @@ func (h *DB) Save(ctx context.Context, r *Run) error {
 // job "" means all jobs.
 func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) ([]Run, error) {
 	rows, err := h.db.QueryContext(ctx,
-		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples
+		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples, expected
 		 FROM runs WHERE (?1 = '' OR job = ?1) AND began >= ?2 ORDER BY began DESC, id DESC LIMIT ?3`, job, since.UnixMicro(), limit)
 	if err != nil {
 		return nil, err
@@ -137,13 +150,13 @@ func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) (
 	var runs []Run
 	for rows.Next() {
 		var r Run
-		var began, ended int64
+		var began, ended, expected int64
 		var problems, samples []byte
 		if err := rows.Scan(&r.ID, &r.Job, &r.Plan, &began, &ended, &r.End, &r.PlannedObjects, &r.PlannedBytes, &r.Objects, &r.Bytes,
-			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples); err != nil {
+			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples, &expected); err != nil {
 			return nil, err
 		}
-		r.Began = time.UnixMicro(began)
+		r.Began, r.Expected = time.UnixMicro(began), time.Duration(expected)*time.Microsecond
 		if ended != 0 {
 			r.Ended = time.UnixMicro(ended)
 		}

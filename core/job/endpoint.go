@@ -53,6 +53,9 @@ type Endpoint struct {
 	Proxy      string `toml:"proxy,omitempty"`
 	SignBodies *bool  `toml:"sign-bodies,omitempty"`
 
+	// MaxObjects is the most objects a bucket there may hold; 0 means no limit.
+	MaxObjects int64 `toml:"max-objects,omitempty"`
+
 	// StandIn is the folder of a stand-in store, which is started on loopback
 	// when the endpoint is used; it takes the place of Address.
 	StandIn string `toml:"stand-in,omitempty"`

@@ -4,33 +4,63 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"path"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/pelletier/go-toml/v2"
 
 	"lumtra/core/compare"
-	"lumtra/core/plan"
+	"lumtra/core/rule"
 )
 
 // Job says what is to be copied where, and how.
 type Job struct {
 	// Name is the file's name without ".toml".
 	Name string `toml:"-"`
-	// Source and Target are places: "endpoint/bucket/path".
+	// Source and Target are places: "endpoint/bucket/path". A "/" at the end of
+	// either means nothing.
 	Source string `toml:"source"`
 	Target string `toml:"target"`
-	// Judge is how "changed" is told.
-	Judge plan.Judge `toml:"judge"`
+	// Rules are the phrases a plan follows from.
+	rule.Rules
 	// Proof is how closely `prove` looks.
-	Proof  compare.Method `toml:"proof"`
+	Proof  compare.Method `toml:"proof,omitempty"`
 	Limits Limits         `toml:"limits"`
+	// SurveyAge is how old a survey may be to be planned from again, as an age
+	// such as "2h"; "" means that every plan surveys anew.
+	SurveyAge string `toml:"survey-age,omitempty"`
+	// Template marks a job that others are made from, and that is never run.
+	Template bool `toml:"template,omitempty"`
+}
+
+// New is a job that says nothing yet.
+func New(name string) *Job {
+	return &Job{Name: name, Rules: rule.Default(), Proof: compare.ByStoredSum}
+}
+
+// Lands is the place at which the job's objects land: the target, or the
+// folder in it that has the source's name.
+func (j *Job) Lands() string {
+	to := strings.TrimRight(j.Target, "/")
+	if j.Landing != rule.WithFolder {
+		return to
+	}
+	return to + "/" + path.Base(strings.TrimRight(j.Source, "/"))
+}
+
+// Reuse is how old a survey may be to be planned from again.
+func (j *Job) Reuse() time.Duration {
+	age, _ := rule.ParseAge(j.SurveyAge)
+	return age
 }
 
 // Limits bound what a run may use.
 type Limits struct {
-	Streams  int    `toml:"streams"`
-	PartSize string `toml:"part-size"`
+	Streams  int    `toml:"streams,omitempty"`
+	PartSize string `toml:"part-size,omitempty"`
 	// PartBytes is PartSize in bytes; 0 means automatic.
 	PartBytes int64 `toml:"-"`
 }
@@ -47,9 +77,20 @@ func Load(path, shown string, endpoints map[string]*Endpoint) (*Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Job{Name: base(path), Judge: plan.BySizeAndTime, Proof: compare.ByStoredSum}
+	return d.job(base(path), endpoints)
+}
+
+// Parse reads a job from text as if it stood in a file of that name.
+func Parse(name, text string, endpoints map[string]*Endpoint) (*Job, error) {
+	return (&document{file: name + ".toml", raw: []byte(text)}).job(name, endpoints)
+}
+
+// job reads the document. With a mistake the job is there as far as it could be
+// read, for showing; it is not for use.
+func (d *document) job(name string, endpoints map[string]*Endpoint) (*Job, error) {
+	j := New(name)
 	if err := d.decode(j); err != nil {
-		return nil, err
+		return j, err
 	}
 	return j, j.check(d, endpoints)
 }
@@ -72,12 +113,21 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 	if end, _ := SplitPlace(j.Target); endpoints[end].Kind == KindList {
 		return d.wrong("target is a list of web addresses, which can only be read", "target")
 	}
-	from, to := strings.TrimRight(j.Source, "/")+"/", strings.TrimRight(j.Target, "/")+"/"
+	if _, path := SplitPlace(j.Source); j.Landing == rule.WithFolder && path == "" {
+		return d.wrong("landing is \"folder\", but the source is a whole endpoint, which has no name of its own to land under; write \"inside\"", "landing")
+	}
+	from, to := strings.TrimRight(j.Source, "/")+"/", j.Lands()+"/"
 	if strings.HasPrefix(from, to) || strings.HasPrefix(to, from) {
 		return d.wrong("source and target are the same place, or one lies in the other", "target")
 	}
-	if j.Judge != plan.BySizeAndTime && j.Judge != plan.ByContent {
-		return d.wrong(fmt.Sprintf("judge is %q; it is \"size-and-time\" or \"content\"", j.Judge), "judge")
+	if setting, what := j.Rules.Check(); what != "" {
+		return d.wrong(what, strings.Split(setting, ".")...)
+	}
+	if end, _ := SplitPlace(j.Source); j.Direction == rule.TwoWay && endpoints[end].Kind == KindList {
+		return d.wrong("source is a list of web addresses, which can only be read: direction is \"one-way\"", "direction")
+	}
+	if _, ok := rule.ParseAge(j.SurveyAge); j.SurveyAge != "" && !ok {
+		return d.wrong(fmt.Sprintf("survey-age is %q; it is an age such as \"2h\" or \"1d\"", j.SurveyAge), "survey-age")
 	}
 	if j.Proof != compare.BySize && j.Proof != compare.ByStoredSum && j.Proof != compare.ByReadBack {
 		return d.wrong(fmt.Sprintf("proof is %q; it is \"size\", \"stored-checksum\" or \"read-back\"", j.Proof), "proof")
@@ -97,7 +147,11 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 
 // Print is a fingerprint of all that a plan follows from.
 func (j *Job) Print() string {
-	h := sha256.Sum256([]byte(strings.Join([]string{j.Name, j.Source, j.Target, string(j.Judge)}, "\x00")))
+	rules, err := toml.Marshal(j.Rules)
+	if err != nil { // a struct of texts and numbers
+		panic(err)
+	}
+	h := sha256.Sum256([]byte(strings.Join([]string{j.Name, j.Source, j.Lands(), string(rules)}, "\x00")))
 	return hex.EncodeToString(h[:8])
 }
 

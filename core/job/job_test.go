@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -40,11 +41,27 @@ func TestJobMistakes(t *testing.T) {
 	const start = "source = \"studio/a\"\ntarget = \"north/b/c\"\n"
 	for text, want := range map[string]string{
 		"source = \"studio":                                                  "bad.toml:1:",
-		start + "judge = \"moon\"":                                           "bad.toml:3:1: judge is \"moon\"; it is \"size-and-time\" or \"content\"",
+		start + "judge = \"moon\"":                                           "bad.toml:3:1: judge is \"moon\"; it is \"size-and-time\", \"size\", \"content\" or \"all\"",
 		start + "colour = 1":                                                 "bad.toml:3:1: there is no setting \"colour\" here",
 		start + "[limits]\nstreams = \"many\"":                               "bad.toml:4:",
 		start + "[limits]\nstreams = 5000":                                   "bad.toml:4:1: streams is 5000; it is between 1 and 1024",
 		start + "[limits]\npart-size = \"tiny\"":                             "bad.toml:4:1: part-size is \"tiny\"",
+		start + "landing = \"beside\"":                                       "bad.toml:3:1: landing is \"beside\"; it is \"inside\" or \"folder\"",
+		start + "direction = \"up\"":                                         "bad.toml:3:1: direction is \"up\"; it is \"one-way\" or \"two-way\"",
+		start + "different = \"ask\"":                                        "bad.toml:3:1: different is \"ask\"; it is \"replace\", \"skip\", \"newer\" or \"keep-both\"",
+		start + "extras = \"burn\"":                                          "bad.toml:3:1: extras is \"burn\"; it is \"leave\", \"trash\" or \"remove\"",
+		start + "extras = \"trash\"\ntrash = \"/x\"":                         "bad.toml:4:1: trash is \"/x\"; it is a path below the target",
+		start + "conflicts = \"mine\"":                                       "bad.toml:3:1: conflicts is \"mine\"; it is",
+		start + "direction = \"two-way\"\nextras = \"remove\"":               "bad.toml:4:1: a two-way job has no extras",
+		start + "survey-age = \"soon\"":                                      "bad.toml:3:1: survey-age is \"soon\"; it is an age such as \"2h\"",
+		start + "[select]\ninclude = [\"[a\"]":                               "bad.toml:4:1: include has the pattern \"[a\", which cannot be read",
+		start + "[select]\nexclude = [\"/a/**\"]":                            "bad.toml:4:1: exclude has the pattern \"/a/**\"; keys do not start with \"/\": write \"a/**\"",
+		start + "[select]\nolder-than = \"long\"":                            "bad.toml:4:1: older-than is \"long\"; it is an age such as \"30d\"",
+		start + "[select]\nmodified-from = \"yesterday\"":                    "bad.toml:4:1: modified-from is \"yesterday\"; it is a date",
+		start + "[select]\nlargest = \"big\"":                                "bad.toml:4:1: largest is \"big\"; it is a size",
+		start + "[guards]\nremoval-share = 120":                              "bad.toml:4:1: removal-share is 120; it is percent, between 0 and 100",
+		start + "[guards]\nremovals = -1":                                    "bad.toml:4:1: removals is -1; it is a number of objects",
+		"source = \"studio\"\ntarget = \"north/b\"\nlanding = \"folder\"":    "bad.toml:3:1: landing is \"folder\", but the source is a whole endpoint",
 		start + "proof = \"hope\"":                                           "bad.toml:3:1: proof is \"hope\"",
 		"target = \"north/b\"":                                               "bad.toml: source is missing",
 		"source = \"nowhere/x\"\ntarget = \"north/b\"":                       "bad.toml:1:1: source names the endpoint \"nowhere\"",
@@ -122,4 +139,35 @@ func TestEditEndpoints(t *testing.T) {
 	raw, err = os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Equal(t, "# Ours.\ntitle = \"Marsh\"\n\n# The far one.\n[endpoint.far]\nkind = \"folder\"\npath = \"f\"\n", string(raw))
+}
+
+// Settings are changed in the text, one at a time, and comments, order and all
+// else stay.
+func TestSet(t *testing.T) {
+	text := "# Ours.\nsource = \"a\" # from here\n\n[select]\n# which\ninclude = [\n  \"x\", # one\n  \"y\",\n]\n\n[limits]\nstreams = 4\n"
+	set := func(value any, path ...string) {
+		var err error
+		text, err = job.Set(text, value, path...)
+		require.NoError(t, err)
+	}
+	set("b \"q\"", "source")
+	set("t", "target")
+	set([]string{"**/*.wav"}, "select", "include")
+	set("30d", "select", "older-than")
+	set(int64(9), "limits", "streams")
+	set(int64(5), "guards", "removals")
+	set("", "judge")
+	set(map[string]string{"owner": "sound", "a b": "c"}, "as", "metadata")
+	assert.Equal(t, "# Ours.\nsource = 'b \"q\"' # from here\ntarget = 't'\n\n[select]\n# which\ninclude = ['**/*.wav']\nolder-than = '30d'\n\n[limits]\nstreams = 9\n\n[guards]\nremovals = 5\n\n[as]\nmetadata = { 'a b' = 'c', owner = 'sound' }\n",
+		strings.ReplaceAll(text, "'owner'", "owner"))
+	set(nil, "select", "include")
+	set("", "target")
+	assert.Contains(t, text, "# from here\n\n[select]\n# which\nolder-than = '30d'\n")
+	j, err := job.Parse("x", text, nil)
+	assert.Error(t, err)
+	assert.Equal(t, "30d", j.Select.OlderThan)
+	assert.Equal(t, 9, j.Limits.Streams)
+	empty, err := job.Set("", "studio", "source")
+	require.NoError(t, err)
+	assert.Equal(t, "source = 'studio'\n", empty)
 }

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"lumtra/core/plan"
 )
 
 // Workspace is a folder with endpoints.toml and jobs/*.toml as they were when
@@ -13,6 +15,10 @@ type Workspace struct {
 	Dir, Title string
 	Endpoints  map[string]*Endpoint
 	Jobs       []*Job // by name
+	// Templates are jobs that others are made from.
+	Templates []*Job
+	// Rates are the stores' prices, by endpoint.
+	Rates map[string]*plan.Rates
 	// Mistakes are files that could not be used, and why; the others still can.
 	Mistakes []error
 }
@@ -49,7 +55,14 @@ func LoadWorkspace(dir string) (*Workspace, error) {
 			w.Mistakes = append(w.Mistakes, err)
 			continue
 		}
+		if j.Template {
+			w.Templates = append(w.Templates, j)
+			continue
+		}
 		w.Jobs = append(w.Jobs, j)
+	}
+	if w.Rates, err = LoadRates(filepath.Join(dir, ratesFile), w.Endpoints); err != nil {
+		w.Mistakes = append(w.Mistakes, err)
 	}
 	return w, nil
 }
@@ -62,6 +75,11 @@ func (w *Workspace) Job(name string) (*Job, error) {
 			return j, nil
 		}
 		known = append(known, j.Name)
+	}
+	for _, j := range w.Templates {
+		if j.Name == name {
+			return nil, &Mistake{File: filepath.Join(w.Dir, jobsFolder, name+".toml"), What: "this is a template: make a job from it"}
+		}
 	}
 	for _, err := range w.Mistakes {
 		if m, ok := err.(*Mistake); ok && base(m.File) == name {

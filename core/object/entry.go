@@ -107,6 +107,16 @@ func (e Entry) Mark() string {
 	return fmt.Sprintf("%x-%x", e.Size, e.Modified.UnixNano())
 }
 
+// SameState tells whether the place saw the same object on both occasions: by
+// the same ETag where it has them, else by size and modification time. It is
+// [Entry.Mark] for many entries.
+func (e *Entry) SameState(o *Entry) bool {
+	if e.ETag != "" || o.ETag != "" {
+		return e.ETag == o.ETag
+	}
+	return e.Size == o.Size && e.Modified.Equal(o.Modified)
+}
+
 // Sum is the whole-content checksum of the given kind, if the entry has it.
 func (e Entry) Sum(kind SumKind) (Sum, bool) {
 	for _, s := range e.Sums {

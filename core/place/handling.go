@@ -44,10 +44,19 @@ type MetadataChange struct {
 	Drop []string
 	// ContentType replaces the media type unless it is "".
 	ContentType string
+	// Original and Mode replace the time and the permissions the object had
+	// where it came from, which a store keeps beside its own, unless they are
+	// zero.
+	Original time.Time
+	Mode     uint32
+	// Class replaces the storage class unless it is "".
+	Class string
 }
 
 // Empty tells that nothing is to change.
-func (c MetadataChange) Empty() bool { return len(c.Set)+len(c.Drop) == 0 && c.ContentType == "" }
+func (c MetadataChange) Empty() bool {
+	return len(c.Set)+len(c.Drop) == 0 && c.ContentType+c.Class == "" && c.Original.IsZero() && c.Mode == 0
+}
 
 // Apply makes the metadata that follow from the change. The old map is not
 // touched.
@@ -63,6 +72,13 @@ func (c MetadataChange) Apply(old map[string]string) map[string]string {
 		now[name] = value
 	}
 	return now
+}
+
+// FactsSetter changes the facts of files and leaves their content alone.
+type FactsSetter interface {
+	// SetFacts gives the object another modification time and other permissions,
+	// unless they are zero, and only while it has ref.IfMark when that is not "".
+	SetFacts(ctx context.Context, ref object.Ref, original time.Time, mode uint32) (object.Entry, error)
 }
 
 // Linker makes addresses by which one object can be read without credentials.

@@ -62,6 +62,14 @@ type NameChecker interface {
 	CheckName(key string) error
 }
 
+// Roomy knows how much room is left.
+type Roomy interface {
+	// Room is how many bytes can still be stored.
+	Room(ctx context.Context) (int64, error)
+	// FoldsCase tells that names which differ in capitals only are the same.
+	FoldsCase() bool
+}
+
 // Endpoint is where places come from: a folder root or an account of a store.
 type Endpoint interface {
 	// Name is the label it has in the workspace.

@@ -2,15 +2,16 @@ package plan
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"runtime"
 	"time"
 
+	"lumtra/core/agreed"
 	"lumtra/core/catalog"
 	"lumtra/core/inorder"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/rule"
 	"lumtra/core/segment"
 )
 
@@ -18,17 +19,28 @@ import (
 type Options struct {
 	Job, Print string
 	Number     int
-	Judge      Judge
+	Rules      rule.Rules
+	// Agreed are the states both sides last agreed on; nil for none known.
+	Agreed *agreed.States
 	// Source and Target are what the places can do.
 	Source, Target place.Abilities
-	// Name refuses keys the target cannot hold; nil takes all.
-	Name func(key string) error
-	// SameContent compares two objects of equal size, for ByContent.
+	// Name refuses keys the target cannot hold; nil takes all. NameBack is the
+	// same for the source of a two-way job.
+	Name, NameBack func(key string) error
+	// SameContent compares two objects of equal size, for judging by content.
 	SameContent func(ctx context.Context, source, target *object.Entry) (bool, error)
+	// Tags reads a source object's tags, for a selection by tags.
+	Tags func(ctx context.Context, source *object.Entry) (map[string]string, error)
+	// OtherFacts tells what of metadata and tags is not as the job wants it at
+	// the target, "" when all is.
+	OtherFacts func(ctx context.Context, source, target *object.Entry) (string, error)
 	// Notes are what is known of the two places that a reader should know too.
 	Notes []string
-	// AllowEmpty lets a source through that holds nothing.
-	AllowEmpty bool
+	// Now is the time ages are counted from; zero means the time of planning.
+	Now time.Time
+	// Partial, when not nil, is told now and then what has been planned so far
+	// and how far that is, between 0 and 1.
+	Partial func(Summary, float64)
 }
 
 // Build writes the plan to path and returns it open.
@@ -38,183 +50,314 @@ func Build(ctx context.Context, path string, source, target *catalog.Catalog, op
 		return nil, err
 	}
 	defer seg.Abandon()
-	b := &builder{opts: opts, merge: catalog.NewMerge(source.Cursor(""), target.Cursor("")),
-		info: Info{Job: opts.Job, Number: opts.Number, Made: time.Now(), Judge: opts.Judge, Source: source.Info, Target: target.Info, Print: opts.Print, Notes: opts.Notes}}
-	var buf []byte
-	keep := func(e *Effect) error {
-		b.info.Totals.Add(e)
-		if e.Missing() {
-			b.info.Left++
-		}
-		buf = e.append(buf[:0])
-		return seg.Add(e.Key, buf)
-	}
-	if opts.Judge == ByContent {
-		err = inorder.Map(ctx, 2*runtime.NumCPU(), b.nextCopy, b.compare, keep)
-	} else {
-		for n := 0; b.merge.Next() && err == nil; n++ {
-			if n&1023 == 0 {
-				err = ctx.Err()
-			}
-			if e := b.judge(); err == nil {
-				err = keep(&e)
-			}
-		}
-	}
-	if err == nil {
-		err = b.merge.Err()
-	}
+	info, err := work(ctx, source, target, opts, seg)
 	if err != nil {
 		return nil, err
 	}
-	if source.Info.Objects == 0 && !opts.AllowEmpty {
-		b.info.Held = append(b.info.Held, fmt.Sprintf("%s holds nothing; is it the right place, and mounted?", source.Info.Place))
-	}
-	if err := seg.Finish(b.info); err != nil {
+	if err := seg.Finish(info); err != nil {
 		return nil, fmt.Errorf("keeping the plan: %w", err)
 	}
 	return Open(path)
 }
 
-// builder turns pairs of entries into effects.
-type builder struct {
-	opts  Options
-	merge *catalog.Merge
-	info  Info
-	// held are the keys that will exist at the target and may still turn out
-	// to be a folder of the keys to come: each is the start of the next.
-	held []string
+// Weigh works out what Build would write, without writing it. It asks no
+// place: what only contents or tags can tell counts as the same and as taken.
+func Weigh(ctx context.Context, source, target *catalog.Catalog, opts Options) (Info, error) {
+	opts.SameContent, opts.Tags, opts.OtherFacts = nil, nil, nil
+	return work(ctx, source, target, opts, nil)
 }
 
-// judge decides the current pair by what the catalogs say.
-func (b *builder) judge() Effect {
-	e := Effect{Source: b.merge.A, Target: b.merge.B}
-	if e.Source == nil {
-		e.Key, e.Kind, e.Reason = e.Target.Key, Extra, OnlyThere
-		b.clash(e.Key)
-		return e
+// work judges every key and writes the effects to seg, if there is one.
+func work(ctx context.Context, source, target *catalog.Catalog, opts Options, seg *segment.Writer) (Info, error) {
+	if opts.Now.IsZero() {
+		opts.Now = time.Now()
 	}
-	e.Key = e.Source.Key
-	if b.blocked(&e) {
-		return e
+	match, err := opts.Rules.Select.Compile(opts.Now)
+	if err != nil {
+		return Info{}, err
 	}
-	b.decide(&e)
-	return e
+	w := &worker{opts: &opts, match: match, source: source, target: target, seg: seg, total: source.Info.Objects + target.Info.Objects,
+		info: Info{Job: opts.Job, Number: opts.Number, Made: opts.Now, Rules: opts.Rules, Source: source.Info, Target: target.Info, Print: opts.Print, Notes: opts.Notes}}
+	w.info.Tallies = match.Tallies()
+	if opts.Agreed != nil {
+		w.info.Agreed = opts.Agreed.Info.Objects
+	}
+	r := &opts.Rules
+	if opts.SameContent != nil && r.Judge == rule.ByContent || opts.Tags != nil && match.NeedsTags() || opts.OtherFacts != nil && (r.As.Tags || len(r.As.Metadata) > 0) {
+		err = w.asking(ctx)
+	} else {
+		err = w.parallel(ctx)
+	}
+	if err != nil {
+		return Info{}, err
+	}
+	match.Flag(w.info.Tallies, source.Info.Objects)
+	w.info.Held = opts.Rules.Guards.Hold(w.info.guarded())
+	return w.info, nil
 }
 
-// decide tells same from changed for a key that can be sent.
-func (b *builder) decide(e *Effect) {
-	src, dst := e.Source, e.Target
-	switch {
-	case dst == nil:
-		e.Kind, e.Reason = Add, NotThere
-	case dst.Kind == object.Special:
-		e.Kind, e.Reason, e.Note = Blocked, NameClash, "a link or special file has this name at the target"
-	case src.Size != dst.Size:
-		e.Kind, e.Reason = Change, OtherSize
-	case b.opts.Judge == ByContent:
-		e.Kind, e.Reason = Same, SameContent // until compare says otherwise
-	case b.opts.Target.KeepsTimes:
-		// What the target holds is the source's own time, as fine as the
-		// coarser of the two can tell.
-		step := max(b.opts.Source.TimeStep, b.opts.Target.TimeStep)
-		if gap := src.Modified.Sub(dst.Modified).Abs(); gap == 0 || gap < step {
-			e.Kind, e.Reason = Same, SameFacts
-		} else {
-			e.Kind, e.Reason = Change, OtherTime
+// guarded is what the guards look at.
+func (i *Info) guarded() rule.Facts {
+	side := i.Target.Objects
+	if i.Rules.Direction == rule.TwoWay { // removals go both ways
+		side = max(side, i.Source.Objects)
+	}
+	return rule.Facts{SourceName: i.Source.Place, SourceObjects: i.Source.Objects, TargetObjects: side, Selected: i.Selected.Count,
+		Removals: i.Totals[Remove].Count, Agreed: i.Agreed, Drifted: i.Drifted}
+}
+
+// worker is one plan being made.
+type worker struct {
+	opts           *Options
+	match          *rule.Matcher
+	source, target *catalog.Catalog
+	seg            *segment.Writer
+	info           Info
+	done, total    int64
+}
+
+// judging makes a judge for keys from the given one on.
+func (w *worker) judging() *judging {
+	return &judging{opts: w.opts, match: w.match, trash: w.opts.Rules.TrashPath + "/", source: w.source, target: w.target, whole: w.source.Info.Complete() && w.target.Info.Complete(),
+		summary: Summary{Tallies: w.match.Tallies()}}
+}
+
+// stretch is a range of keys, from the first up to but without the end; no end
+// means all the rest.
+type stretch struct{ from, end string }
+
+// result is what became of a stretch.
+type result struct {
+	block   *segment.Block
+	summary Summary
+	seen    int64
+	err     error
+}
+
+// parallel judges stretches of keys at once and puts them together in order.
+func (w *worker) parallel(ctx context.Context) error {
+	var splits []string
+	if w.source.Info.Objects >= w.target.Info.Objects {
+		splits = w.source.Splits()
+	} else {
+		splits = w.target.Splits()
+	}
+	next := 0
+	return inorder.Map(ctx, runtime.GOMAXPROCS(0), func() (stretch, bool) {
+		if next > len(splits) {
+			return stretch{}, false
 		}
-	case src.Modified.Add(-min(b.opts.Source.Skew, 0)).After(dst.Modified.Add(-max(b.opts.Target.Skew, 0))):
-		// The target only knows when it stored the object. Rounded down, and
-		// with clocks known to differ counted only where they would hide a
-		// change, that errs towards sending once too often.
-		e.Kind, e.Reason = Change, Newer
-	default:
-		e.Kind, e.Reason = Same, SameFacts
-	}
+		var s stretch
+		if next > 0 {
+			s.from = splits[next-1]
+		}
+		if next < len(splits) {
+			s.end = splits[next]
+		}
+		next++
+		return s, true
+	}, w.stretch, func(r result) error {
+		if r.err != nil {
+			return r.err
+		}
+		return w.take(r)
+	})
 }
 
-// blocked finds what can never be done, so that it is known before the run.
-func (b *builder) blocked(e *Effect) bool {
-	if e.Source.Kind == object.Special {
-		e.Kind, e.Reason = Blocked, SpecialFile
-		return true
+// take adds the next stretch to the plan.
+func (w *worker) take(r result) error {
+	w.info.merge(&r.summary)
+	w.done += r.seen
+	if w.opts.Partial != nil {
+		so := w.info.Summary
+		so.Tallies = append([]rule.Tally(nil), so.Tallies...)
+		w.opts.Partial(so, float64(w.done)/float64(max(w.total, 1)))
 	}
-	if b.opts.Name != nil {
-		if err := b.opts.Name(e.Key); err != nil {
-			e.Kind, e.Reason, e.Note = Blocked, NameNotHeld, reason(err)
-			return true
+	if w.seg != nil {
+		return w.seg.Append(r.block)
+	}
+	return nil
+}
+
+// stretch judges the keys of one.
+func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
+	j := w.judging()
+	if s.from != "" {
+		w.above(j, s.from)
+	}
+	if w.seg != nil {
+		if r.block, r.err = segment.NewBlock(); r.err != nil {
+			return r
 		}
 	}
-	if m := b.opts.Target.MaxObject; m > 0 && e.Source.Size > m {
-		e.Kind, e.Reason = Blocked, TooLarge
-		return true
-	}
-	if over := b.clash(e.Key); over != "" {
-		e.Kind, e.Reason, e.Note = Blocked, NameClash, fmt.Sprintf("%q is an object, so nothing can lie below it", object.Display(over))
-		return true
-	}
-	return false
-}
-
-func reason(err error) string {
-	var e *place.Error
-	if errors.As(err, &e) {
-		return e.Reason()
-	}
-	return object.Display(err.Error())
-}
-
-// clash returns the key that stands in this one's way at a target that is a
-// tree, and notes this key for those to come. Keys rise, so only those that
-// this one starts with can matter, and they are nested: a stack.
-func (b *builder) clash(key string) string {
-	if !b.opts.Target.Tree {
-		return ""
-	}
-	for len(b.held) > 0 {
-		top := b.held[len(b.held)-1]
-		if len(key) > len(top) && key[:len(top)] == top {
+	merge := catalog.NewMerge(w.source.Cursor(s.from), w.target.Cursor(s.from))
+	states := w.opts.Agreed.Cursor(s.from)
+	var buf []byte
+	for n := 0; merge.Next(); n++ {
+		if n&1023 == 0 && ctx.Err() != nil {
+			r.err = ctx.Err()
+			return r
+		}
+		key := ""
+		for _, e := range []*object.Entry{merge.A, merge.B} {
+			if e != nil {
+				key = e.Key
+				r.seen++
+			}
+		}
+		if s.end != "" && key >= s.end {
+			r.seen -= count(merge.A) + count(merge.B)
 			break
 		}
-		b.held = b.held[:len(b.held)-1]
-	}
-	for _, h := range b.held {
-		if key[len(h)] == '/' {
-			return h
+		j.next = next{merge.NextA(), merge.NextB(), true}
+		p := j.judge(merge.A, merge.B, states.At(key))
+		j.summary.add(&p.Effect)
+		if r.block != nil {
+			buf = p.Effect.append(buf[:0])
+			if r.err = r.block.Add(key, buf); r.err != nil {
+				return r
+			}
 		}
 	}
-	b.held = append(b.held, key)
-	return ""
+	if r.err = merge.Err(); r.err == nil {
+		r.err = states.Err()
+	}
+	r.summary = j.summary
+	return r
 }
 
-// nextCopy gives the next effect with entries of its own, since the merge's
-// are overwritten while others still work on this one.
-func (b *builder) nextCopy() (*Effect, bool) {
-	if !b.merge.Next() {
-		return nil, false
+func count(e *object.Entry) int64 {
+	if e == nil {
+		return 0
 	}
-	e := b.judge()
-	for _, side := range []**object.Entry{&e.Source, &e.Target} {
-		if *side != nil {
-			own := **side
-			*side = &own
+	return 1
+}
+
+// above readies a judge to begin at a key: it looks whether what lies above the
+// key is an object, since nothing can lie below one in a tree.
+func (w *worker) above(j *judging, key string) {
+	if !w.opts.Target.Tree && !w.opts.Source.Tree {
+		return
+	}
+	for i := range key {
+		if key[i] != '/' {
+			continue
+		}
+		merge := catalog.NewMerge(w.source.Cursor(key[:i]), w.target.Cursor(key[:i]))
+		if !merge.Next() {
+			continue
+		}
+		a, b := merge.A, merge.B
+		if a != nil && a.Key != key[:i] {
+			a = nil
+		}
+		if b != nil && b.Key != key[:i] {
+			b = nil
+		}
+		if a != nil || b != nil {
+			j.judge(a, b, nil)
 		}
 	}
-	return &e, true
+	j.summary = Summary{Tallies: w.match.Tallies()}
 }
 
-// compare looks at the content where size could not tell.
-func (b *builder) compare(ctx context.Context, e *Effect) *Effect {
-	if e.Reason != SameContent {
-		return e
+// asking judges one key after the other and asks the places about several at
+// a time.
+func (w *worker) asking(ctx context.Context) error {
+	j := w.judging()
+	merge := catalog.NewMerge(w.source.Cursor(""), w.target.Cursor(""))
+	states := w.opts.Agreed.Cursor("")
+	var buf []byte
+	err := inorder.Map(ctx, 4*runtime.GOMAXPROCS(0), func() (*pair, bool) {
+		if !merge.Next() {
+			return nil, false
+		}
+		// Entries of their own, since the merge overwrites its while others
+		// still work on these.
+		a, b := own(merge.A), own(merge.B)
+		key := ""
+		if a != nil {
+			key = a.Key
+		} else {
+			key = b.Key
+		}
+		g := states.At(key)
+		if g != nil {
+			mine := *g
+			g = &mine
+		}
+		j.next = next{merge.NextA(), merge.NextB(), true}
+		p := j.judge(a, b, g)
+		return &p, true
+	}, func(ctx context.Context, p *pair) *pair { return w.ask(ctx, j, p) }, func(p *pair) error {
+		if p.untagged {
+			w.info.Selected.Count--
+			w.info.Selected.Bytes -= p.Source.Size
+		}
+		w.info.add(&p.Effect)
+		if w.seg == nil {
+			return nil
+		}
+		buf = p.Effect.append(buf[:0])
+		return w.seg.Add(p.Key, buf)
+	})
+	if err == nil {
+		err = merge.Err()
 	}
-	same, err := b.opts.SameContent(ctx, e.Source, e.Target)
-	switch {
-	case err != nil:
-		// It may be the same or not: nobody could tell, and the plan says so.
-		e.Kind, e.Reason, e.Note = Blocked, NotComparable, "comparing failed: "+reason(err)
-	case !same:
-		e.Kind, e.Reason = Change, OtherContent
+	if err == nil {
+		err = states.Err()
 	}
-	return e
+	counted := j.summary // by the judge; the effects were counted here
+	counted.Totals = Totals{}
+	w.info.merge(&counted)
+	return err
+}
+
+func own(e *object.Entry) *object.Entry {
+	if e == nil {
+		return nil
+	}
+	mine := *e
+	return &mine
+}
+
+// ask finds out what only the places can tell. It runs on many goroutines and
+// changes only the pair.
+func (w *worker) ask(ctx context.Context, j *judging, p *pair) *pair {
+	e := &p.Effect
+	// It may be one thing or the other: nobody could tell, and the plan says so.
+	unknown := func(what string, err error) {
+		e.Kind, e.Reason, e.Note = Blocked, NotComparable, what+" failed: "+reason(err)
+	}
+	if p.askTags && w.opts.Tags != nil {
+		tags, err := w.opts.Tags(ctx, e.Source)
+		if err != nil {
+			unknown("reading the tags", err)
+			return p
+		}
+		if !w.match.TakesTags(tags) {
+			e.Kind, e.Reason, e.Note, e.Aside, e.Back = LeftOut, NotTaken, w.match.TagRule(), "", false
+			p.untagged = true
+			return p
+		}
+	}
+	if p.ask && w.opts.SameContent != nil {
+		same, err := w.opts.SameContent(ctx, e.Source, e.Target)
+		if err != nil {
+			unknown("comparing", err)
+			return p
+		}
+		if !same {
+			j.differs(p, OtherContent)
+		}
+	}
+	if p.askFacts && e.Kind == Same && w.opts.OtherFacts != nil {
+		what, err := w.opts.OtherFacts(ctx, e.Source, e.Target)
+		if err != nil {
+			unknown("comparing metadata", err)
+		} else if what != "" {
+			e.Kind, e.Reason, e.Note = Meta, OtherFacts, "same content, "+what
+		}
+	}
+	return p
 }

@@ -25,13 +25,14 @@ const (
 	Conflict             // both sides changed
 	Blocked              // wanted, but cannot be done
 	Extra                // only there, and left alone
+	LeftOut              // not the job's affair by its own rules
 	kindCount
 )
 
 // Kinds are all kinds, in the order they are shown.
-var Kinds = [...]Kind{Add, Change, Meta, Remove, Conflict, Blocked, Same, Extra}
+var Kinds = [...]Kind{Add, Change, Meta, Remove, Conflict, Blocked, Same, Extra, LeftOut}
 
-var kindNames = [...]string{"same", "add", "change", "metadata", "remove", "conflict", "blocked", "extra"}
+var kindNames = [...]string{"same", "add", "change", "metadata", "remove", "conflict", "blocked", "extra", "left out"}
 
 // String is the kind in one lower-case word.
 func (k Kind) String() string { return kindNames[k] }
@@ -53,25 +54,60 @@ func (k *Kind) UnmarshalText(text []byte) error {
 // Moves tells whether the effect sends content.
 func (k Kind) Moves() bool { return k == Add || k == Change }
 
+// Acts tells whether a run has something to do for the effect.
+func (k Kind) Acts() bool { return k.Moves() || k == Meta || k == Remove }
+
 // Reason says why an effect is what it is.
 type Reason uint8
 
 // The reasons.
 const (
 	NoReason      Reason = iota
-	NotThere             // nothing at the target
+	NotThere             // nothing at the other side
 	OtherSize            // sizes differ
 	OtherTime            // same size, times differ (both sides keep times)
 	Newer                // same size, source changed after the target was stored
 	OtherContent         // checksums differ
 	SameFacts            // size and time agree
 	SameContent          // checksums agree
-	OnlyThere            // not at the source
+	OnlyThere            // not at the source, left by the job's rule
 	SpecialFile          // a link, socket or device
 	NameNotHeld          // the target cannot have this name; see Note
 	NameClash            // a key would be file and folder at once; see Note
 	TooLarge             // over the target's largest object
 	NotComparable        // judging by content failed; see Note
+	SameSize             // judged by size alone
+	Unchanged            // both are as they were when they last agreed
+	OtherState           // another than when both last agreed; see Moved
+	SentAlways           // the job sends everything
+	NotTaken             // dropped by the selection; see Note
+	InTrash              // lies below the trash prefix
+	TargetStays          // the job leaves others at the target
+	TargetNewer          // the job replaces older ones only
+	GoneThere            // was at the other side when both last agreed
+	Extraneous           // not at the source, and the job removes such
+	GoneHere             // removed at one side of a two-way job
+	NotSure              // an extra that may be outside the selection
+	Incomplete           // an extra, but a listing has gaps
+	KeptBeside           // an older one, kept under a name with its time
+	OtherClass           // another storage class than the job wants
+	OtherMode            // permissions differ
+	OtherFacts           // metadata or tags differ; see Note
+	Undecided            // changed at both sides
+	Decided              // a person decided the conflict
+	Struck               // a person struck it out of the plan
+)
+
+// Moved tells at which side an object changed since both last agreed.
+type Moved uint8
+
+// Where it changed.
+const (
+	NotKnown Moved = iota // no agreement is known
+	Nowhere
+	AtSource
+	AtTarget
+	AtBoth
 )
 
 // Effect is one line of a plan.
@@ -84,15 +120,38 @@ type Effect struct {
 	// Source and Target are the states seen by the surveys; nil where the key
 	// was not.
 	Source, Target *object.Entry
+	// Back turns the direction round: from target to source. Only two-way jobs
+	// have it.
+	Back bool
+	// Aside is the key that what is at the receiving side now is moved to
+	// first, to be kept; "" when it is replaced or removed.
+	Aside string
+	Moved Moved
+}
+
+// Sent is what the effect sends or would; nil for one that only removes.
+func (e *Effect) Sent() *object.Entry {
+	if e.Back {
+		return e.Target
+	}
+	return e.Source
+}
+
+// Over is what is at the receiving side now; nil for nothing.
+func (e *Effect) Over() *object.Entry {
+	if e.Back {
+		return e.Source
+	}
+	return e.Target
 }
 
 // Bytes is the content the effect is about: what moves, or what is there.
 func (e *Effect) Bytes() int64 {
-	if e.Source != nil {
-		return e.Source.Size
+	if sent := e.Sent(); sent != nil {
+		return sent.Size
 	}
-	if e.Target != nil {
-		return e.Target.Size
+	if over := e.Over(); over != nil {
+		return over.Size
 	}
 	return 0
 }
@@ -102,29 +161,101 @@ func (e *Effect) Missing() bool { return e.Kind == Blocked && e.Reason != Specia
 
 // Why tells the reason in a sentence's half.
 func (e *Effect) Why() string {
+	why := e.because()
+	switch {
+	case e.Aside != "" && e.Kind == Change:
+		why += "; the one there stays as " + object.Display(object.Base(e.Aside))
+	case e.Aside != "":
+		why += "; it goes to " + object.Display(e.Aside)
+	}
+	if e.Back && e.Kind.Acts() {
+		why += " (back to the source)"
+	}
+	return why
+}
+
+func (e *Effect) because() string {
 	switch e.Reason {
 	case NotThere:
-		return "it is not at the target"
+		return "it is not at the " + e.receiver()
 	case OtherSize:
-		return fmt.Sprintf("%s at the source, %s at the target", humanize.IBytes(uint64(e.Source.Size)), humanize.IBytes(uint64(e.Target.Size)))
+		return fmt.Sprintf("%s at the source, %s at the target", humanize.IBytes(uint64(e.Source.Size)), humanize.IBytes(uint64(e.Target.Size))) + e.since()
 	case OtherTime:
-		return fmt.Sprintf("modified %s at the source, %s at the target", stamp(e.Source.Modified), stamp(e.Target.Modified))
+		return fmt.Sprintf("modified %s at the source, %s at the target", stamp(e.Source.Modified), stamp(e.Target.Modified)) + e.since()
 	case Newer:
 		return fmt.Sprintf("modified %s, after it was stored at the target %s", stamp(e.Source.Modified), stamp(e.Target.Modified))
-	case OtherContent:
-		return "same size, other content"
-	case SameFacts:
-		return "size and time agree"
-	case SameContent:
-		return "the checksums agree"
-	case OnlyThere:
-		return "it is only at the target, and stays"
-	case SpecialFile:
-		return "it is a link or a special file, not content"
-	case TooLarge:
-		return "it is larger than the target takes"
+	case TargetNewer:
+		return fmt.Sprintf("the one at the target is newer: %s, this one %s", stamp(e.Target.Modified), stamp(e.Source.Modified))
+	case GoneThere:
+		return "it was at the " + e.receiver() + " when both last agreed, and is gone there" + e.since()
+	case Undecided:
+		return e.conflict()
+	case NotTaken:
+		return "the job does not take it: " + e.Note
+	}
+	if text, ok := plainReasons[e.Reason]; ok {
+		return text + e.since()
 	}
 	return e.Note
+}
+
+var plainReasons = map[Reason]string{
+	OtherContent: "same size, other content",
+	SameFacts:    "size and time agree",
+	SameContent:  "the checksums agree",
+	SameSize:     "the sizes agree",
+	Unchanged:    "both are as when they last agreed",
+	OtherState:   "it is another",
+	SentAlways:   "the job sends everything",
+	OnlyThere:    "it is only at the target, and stays",
+	SpecialFile:  "it is a link or a special file, not content",
+	TooLarge:     "it is larger than the target takes",
+	InTrash:      "it lies in the job's trash",
+	TargetStays:  "another one is at the target, and the job leaves those",
+	Extraneous:   "it is not at the source",
+	GoneHere:     "it was removed at the other side since both agreed",
+	NotSure:      "it is only at the target; whether the job would take it cannot be told there, so it stays",
+	Incomplete:   "it is only at the target, or the listing has a gap: nothing is removed on a listing that is not whole",
+	KeptBeside:   "an older one, kept when it was replaced",
+	OtherClass:   "same content, another storage class than the job wants",
+	OtherMode:    "same content, other permissions",
+	Struck:       "a person struck it out of this plan",
+}
+
+func (e *Effect) receiver() string {
+	if e.Back {
+		return "source"
+	}
+	return "target"
+}
+
+// since tells where an object changed, as far as that is known.
+func (e *Effect) since() string {
+	switch {
+	case e.Kind == Same || e.Kind == LeftOut:
+		return ""
+	case e.Moved == AtSource:
+		return ", changed at the source since both agreed"
+	case e.Moved == AtTarget:
+		return ", changed at the target without this job"
+	case e.Moved == AtBoth:
+		return ", changed at both sides since they agreed"
+	}
+	return ""
+}
+
+func (e *Effect) conflict() string {
+	side := func(x *object.Entry) string {
+		if x == nil {
+			return "removed"
+		}
+		return humanize.IBytes(uint64(x.Size)) + " of " + stamp(x.Modified)
+	}
+	text := "it changed at both sides since they agreed: "
+	if e.Moved == NotKnown {
+		text = "the two differ, and which is to follow which is not known: "
+	}
+	return text + side(e.Source) + " at the source, " + side(e.Target) + " at the target"
 }
 
 func stamp(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
@@ -133,23 +264,27 @@ const (
 	hasSource = 1 << iota
 	hasTarget
 	hasNote
+	hasAside
+	isBack
+	movedShift = 5
 )
 
 func (e *Effect) append(b []byte) []byte {
-	var flags byte
-	if e.Source != nil {
-		flags |= hasSource
-	}
-	if e.Target != nil {
-		flags |= hasTarget
-	}
-	if e.Note != "" {
-		flags |= hasNote
+	flags := byte(e.Moved) << movedShift
+	for _, f := range []struct {
+		on  bool
+		bit byte
+	}{{e.Source != nil, hasSource}, {e.Target != nil, hasTarget}, {e.Note != "", hasNote}, {e.Aside != "", hasAside}, {e.Back, isBack}} {
+		if f.on {
+			flags |= f.bit
+		}
 	}
 	b = append(b, byte(e.Kind), byte(e.Reason), flags)
-	if e.Note != "" {
-		b = binary.AppendUvarint(b, uint64(len(e.Note)))
-		b = append(b, e.Note...)
+	for _, text := range []string{e.Note, e.Aside} {
+		if text != "" {
+			b = binary.AppendUvarint(b, uint64(len(text)))
+			b = append(b, text...)
+		}
 	}
 	for _, side := range []*object.Entry{e.Source, e.Target} {
 		if side != nil {
@@ -165,15 +300,21 @@ func (e *Effect) decode(key string, b []byte) (err error) {
 	if len(b) < 3 || b[0] >= byte(kindCount) {
 		return errDamaged
 	}
-	*e = Effect{Key: key, Kind: Kind(b[0]), Reason: Reason(b[1])}
 	flags := b[2]
+	*e = Effect{Key: key, Kind: Kind(b[0]), Reason: Reason(b[1]), Back: flags&isBack != 0, Moved: Moved(flags >> movedShift)}
 	b = b[3:]
-	if flags&hasNote != 0 {
+	for _, text := range []struct {
+		flag byte
+		to   *string
+	}{{hasNote, &e.Note}, {hasAside, &e.Aside}} {
+		if flags&text.flag == 0 {
+			continue
+		}
 		n, used := binary.Uvarint(b)
 		if used <= 0 || n > uint64(len(b)-used) {
 			return errDamaged
 		}
-		e.Note, b = string(b[used:used+int(n)]), b[used+int(n):]
+		*text.to, b = string(b[used:used+int(n)]), b[used+int(n):]
 	}
 	for _, side := range []struct {
 		flag byte

@@ -10,23 +10,11 @@ import (
 	"time"
 
 	"lumtra/core/catalog"
+	"lumtra/core/rule"
 	"lumtra/core/segment"
 )
 
-const magic = "LUMTRAP1"
-
-// Judge is how two objects of one key are told to be the same.
-type Judge string
-
-// The ways to judge.
-const (
-	// BySizeAndTime: same size, and the times agree; where the target only
-	// knows when it stored an object, not modified since then.
-	BySizeAndTime Judge = "size-and-time"
-	// ByContent: the checksums agree. Slower: folders are read, stores asked
-	// object by object.
-	ByContent Judge = "content"
-)
+const magic = "LUMTRAP2"
 
 // Total counts effects.
 type Total struct {
@@ -42,11 +30,24 @@ func (t *Totals) Add(e *Effect) {
 	t[e.Kind].Bytes += e.Bytes()
 }
 
-// Work is what a run of the plan has to do: everything but Same, Extra and Blocked.
+// Merge counts what another counted too.
+func (t *Totals) Merge(o *Totals) {
+	for k := range t {
+		t[k].Count += o[k].Count
+		t[k].Bytes += o[k].Bytes
+	}
+}
+
+// Work is what a run of the plan has to do: the effects that act, with the
+// bytes of those that move content.
 func (t *Totals) Work() (sum Total) {
-	for _, k := range []Kind{Add, Change, Meta, Remove} {
-		sum.Count += t[k].Count
-		sum.Bytes += t[k].Bytes
+	for k := range kindCount {
+		if k.Acts() {
+			sum.Count += t[k].Count
+		}
+		if k.Moves() {
+			sum.Bytes += t[k].Bytes
+		}
 	}
 	return sum
 }
@@ -76,13 +77,10 @@ type Info struct {
 	Job    string
 	Number int
 	Made   time.Time
-	Judge  Judge
+	Rules  rule.Rules
 	// Source and Target tell of the two surveys the plan rests on.
 	Source, Target catalog.Info
-	Totals         Totals
-	// Left counts the blocked effects that are content and so will be missing at
-	// the target; links and devices are not among them.
-	Left int64 `json:",omitempty"`
+	Summary
 	// Held are the guards that hold the plan back, in words; a person has to
 	// let it go.
 	Held []string `json:",omitempty"`
@@ -97,22 +95,33 @@ type Info struct {
 // left out, and nothing could not be listed.
 func (i *Info) Whole() bool { return i.Left == 0 && i.Source.Complete() && i.Target.Complete() }
 
-// Idle tells that there is nothing to do and nothing to complain of.
-func (i *Info) Idle() bool { return i.Whole() && i.Totals.Work().Count == 0 }
+// Idle tells that there is nothing to do, to decide or to complain of.
+func (i *Info) Idle() bool {
+	return i.Whole() && i.Totals.Work().Count == 0 && i.Totals[Conflict].Count == 0
+}
 
 // Plan is an open plan file.
 type Plan struct {
 	Info Info
 	Path string
-	seg  *segment.Reader
+	// Choices are what a person decided about the plan. Info and the effects
+	// are as they are with them.
+	Choices Choices
+	seg     *segment.Reader
 }
 
-// Open opens a plan file.
+// Open opens a plan file with the choices made about it.
 func Open(path string) (*Plan, error) {
 	p := &Plan{Path: path}
 	var err error
-	p.seg, err = segment.Open(path, magic, &p.Info)
-	return p, err
+	if p.seg, err = segment.Open(path, magic, &p.Info); err != nil {
+		return nil, err
+	}
+	if err := p.readChoices(); err != nil {
+		p.seg.Close()
+		return nil, err
+	}
+	return p, nil
 }
 
 // Close closes the file.
@@ -123,13 +132,16 @@ func (p *Plan) Close() error { return p.seg.Close() }
 func (p *Plan) Count() int64 { return p.seg.Count() }
 
 // Effects walks the effects with keys from the given one on.
-func (p *Plan) Effects(from string) *Cursor { return &Cursor{seg: p.seg.Cursor(from)} }
+func (p *Plan) Effects(from string) *Cursor {
+	return &Cursor{seg: p.seg.Cursor(from), choices: &p.Choices}
+}
 
 // Cursor is a walk through a plan. It is not for concurrent use.
 type Cursor struct {
-	seg    *segment.Cursor
-	effect Effect
-	err    error
+	seg     *segment.Cursor
+	choices *Choices
+	effect  Effect
+	err     error
 }
 
 // Next moves on and tells whether there is an effect.
@@ -137,8 +149,11 @@ func (c *Cursor) Next() bool {
 	if c.err != nil || !c.seg.Next() {
 		return false
 	}
-	c.err = c.effect.decode(string(c.seg.Key()), c.seg.Payload())
-	return c.err == nil
+	if c.err = c.effect.decode(string(c.seg.Key()), c.seg.Payload()); c.err != nil {
+		return false
+	}
+	c.choices.apply(&c.effect)
+	return true
 }
 
 // Effect is the current effect. The next call to Next overwrites it, but not

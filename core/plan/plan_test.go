@@ -3,6 +3,8 @@ package plan_test
 import (
 	"context"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,10 +18,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lumtra/core/agreed"
 	"lumtra/core/catalog"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/plan"
+	"lumtra/core/plan/plantest"
+	"lumtra/core/rule"
 )
 
 var ctx = context.Background()
@@ -44,83 +49,76 @@ func build(t require.TestingT, path string, entries map[string]object.Entry) *ca
 	return c
 }
 
-func tree(t *rapid.T, label string) map[string]object.Entry {
-	m := map[string]object.Entry{}
+func tree(t *rapid.T, label string) plantest.Tree {
+	m := plantest.Tree{}
 	for range rapid.IntRange(0, 25).Draw(t, label) {
-		key := strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b", "a-", "..", "é"}), 1, 3).Draw(t, "parts"), "/")
-		m[key] = object.Entry{
+		m[plantest.Key(t)] = object.Entry{
 			Size:     rapid.Int64Range(0, 2).Draw(t, "size"),
-			Modified: time.Unix(1000, rapid.Int64Range(0, 2).Draw(t, "time")*1e9),
+			Modified: plantest.Time(t),
 			Kind:     rapid.SampledFrom([]object.Kind{object.Object, object.Object, object.Object, object.Special}).Draw(t, "kind"),
 			ETag:     rapid.SampledFrom([]string{"x", "y"}).Draw(t, "content"),
 		}
 	}
+	for k, e := range m {
+		e.Key = k
+		m[k] = e
+	}
 	return m
 }
 
-// reference is a planner one can check by reading: a key at a time, no files.
-func reference(a, b map[string]object.Entry, opts plan.Options) map[string]plan.Kind {
-	want := map[string]plan.Kind{}
-	keys := map[string]bool{}
-	for k := range a {
-		keys[k] = true
+// states draws what both sides last agreed on: mostly as either side is now.
+func states(t *rapid.T, w *plantest.World) plantest.Agreed {
+	all := plantest.Agreed{}
+	pick := func(now plantest.Tree, k string) object.Entry {
+		e, ok := now[k]
+		if !ok || rapid.IntRange(0, 2).Draw(t, "was another") == 0 {
+			e = object.Entry{Size: 1, Modified: plantest.Time(t), ETag: "z"}
+		}
+		e.Key, e.Kind = k, object.Object
+		return e
 	}
-	for k := range b {
-		keys[k] = true
+	for range rapid.IntRange(0, 25).Draw(t, "agreed") {
+		k := plantest.Key(t)
+		all[k] = [2]object.Entry{pick(w.Source, k), pick(w.Target, k)}
 	}
-	held := map[string]bool{} // keys that are objects at the target in the end
-	for _, k := range slices.Sorted(func(yield func(string) bool) {
-		for k := range keys {
-			if !yield(k) {
-				return
-			}
-		}
-	}) {
-		src, here := a[k]
-		dst, there := b[k]
-		above := false
-		for i := range k {
-			above = above || k[i] == '/' && held[k[:i]]
-		}
-		kind := plan.Same
-		switch {
-		case !here:
-			kind = plan.Extra
-		case src.Kind == object.Special || opts.Name(k) != nil:
-			kind = plan.Blocked
-		case opts.Target.Tree && above:
-			kind = plan.Blocked
-		case !there:
-			kind = plan.Add
-		case dst.Kind == object.Special:
-			kind = plan.Blocked
-		case src.Size != dst.Size:
-			kind = plan.Change
-		case opts.Judge == plan.ByContent && src.ETag != dst.ETag,
-			opts.Judge == plan.BySizeAndTime && opts.Target.KeepsTimes && !src.Modified.Equal(dst.Modified),
-			opts.Judge == plan.BySizeAndTime && !opts.Target.KeepsTimes && src.Modified.After(dst.Modified):
-			kind = plan.Change
-		}
-		if !here || src.Kind != object.Special && opts.Name(k) == nil && !above {
-			held[k] = !above
-		}
-		want[k] = kind
+	return all
+}
+
+func keepStates(t require.TestingT, path string, all plantest.Agreed) *agreed.States {
+	w, err := agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
+	require.NoError(t, err)
+	for _, k := range slices.Sorted(maps.Keys(all)) {
+		pair := all[k]
+		require.NoError(t, w.Add(k, &pair[0], &pair[1]))
 	}
-	return want
+	require.NoError(t, w.Finish())
+	s, err := agreed.Open(path, "a", "b")
+	require.NoError(t, err)
+	return s
 }
 
 func TestAgainstReference(t *testing.T) {
 	dir := t.TempDir()
 	rapid.Check(t, func(t *rapid.T) {
-		a, b := tree(t, "source"), tree(t, "target")
+		w := &plantest.World{Source: tree(t, "source"), Target: tree(t, "target"), Rules: plantest.Rules(t),
+			KeepsTimes: rapid.Bool().Draw(t, "times"), IsTree: rapid.Bool().Draw(t, "tree"), SourceIsTree: rapid.Bool().Draw(t, "source tree"), Gaps: rapid.IntRange(0, 4).Draw(t, "gaps") == 0,
+			Bad:  func(key string) bool { return strings.Contains(key, "é") },
+			Same: func(a, b object.Entry) bool { return a.ETag == b.ETag }}
+		w.Agreed = states(t, w)
+		a, b := w.Source, w.Target
 		ca, cb := build(t, filepath.Join(dir, "a"), a), build(t, filepath.Join(dir, "b"), b)
 		defer ca.Close()
 		defer cb.Close()
+		if w.Gaps {
+			ca.Info.Missed = 1
+		}
+		known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
+		defer known.Close()
 		opts := plan.Options{
-			Judge:  rapid.SampledFrom([]plan.Judge{plan.BySizeAndTime, plan.ByContent}).Draw(t, "judge"),
-			Target: place.Abilities{KeepsTimes: rapid.Bool().Draw(t, "times"), Tree: rapid.Bool().Draw(t, "tree")},
+			Rules: w.Rules, Now: plantest.Now, Agreed: known,
+			Source: place.Abilities{Tree: w.SourceIsTree}, Target: place.Abilities{KeepsTimes: w.KeepsTimes, Tree: w.IsTree},
 			Name: func(key string) error {
-				if strings.Contains(key, "..") {
+				if w.Bad(key) {
 					return place.NewError("t", "check", key, place.BadName, nil)
 				}
 				return nil
@@ -130,20 +128,25 @@ func TestAgainstReference(t *testing.T) {
 		p, err := plan.Build(ctx, filepath.Join(dir, "p"), ca, cb, opts)
 		require.NoError(t, err)
 		defer p.Close()
-		got := map[string]plan.Kind{}
+		got := map[string]plantest.Outcome{}
 		var totals plan.Totals
 		for c := p.Effects(""); c.Next(); {
 			e := c.Effect()
-			got[e.Key] = e.Kind
+			got[e.Key] = plantest.Outcome{Kind: e.Kind, Back: e.Back, Aside: e.Aside != ""}
 			totals.Add(e)
 			require.NotEmpty(t, e.Why())
 			if e.Source != nil {
 				require.Equal(t, a[e.Key].Size, e.Source.Size)
 			}
 		}
-		require.Equal(t, reference(a, b, opts), got)
+		require.Equal(t, w.Plan(), got)
 		require.Equal(t, totals, p.Info.Totals)
 		require.Equal(t, len(a) == 0, len(p.Info.Held) > 0, "an empty source is held back")
+		if w.Rules.Judge != rule.ByContent {
+			weighed, err := plan.Weigh(ctx, ca, cb, opts)
+			require.NoError(t, err)
+			require.Equal(t, p.Info.Summary, weighed.Summary)
+		}
 
 		// The tree adds up to the same, level by level.
 		var walk func(prefix string) plan.Totals
@@ -167,6 +170,44 @@ func TestAgainstReference(t *testing.T) {
 	})
 }
 
+// A plan made of many stretches at once is the one the reference makes, also
+// where an object in one stretch stands in the way of keys in the next.
+func TestManyStretches(t *testing.T) {
+	dir := t.TempDir()
+	rnd := rand.New(rand.NewPCG(4711, 1))
+	w := &plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Rules: rule.Default(), IsTree: true, Bad: func(string) bool { return false }}
+	w.Rules.Extras, w.Rules.Select.Exclude = rule.Trash, []string{"**/*.t"}
+	for side, into := range []plantest.Tree{w.Source, w.Target} {
+		for range 120_000 {
+			k := fmt.Sprintf("%d/%d/%d", rnd.IntN(4), rnd.IntN(40), rnd.IntN(3000))
+			if rnd.IntN(10) == 0 {
+				k += ".t"
+			}
+			into[k] = object.Entry{Key: k, Size: int64(rnd.IntN(2)), Modified: plantest.Now.Add(-time.Duration(rnd.IntN(2)) * time.Hour), ETag: fmt.Sprintf("%032x", rnd.Uint64())}
+		}
+		for i := range 40 { // objects that stand over half of all keys of one folder
+			if i%2 == side {
+				k := fmt.Sprintf("%d/%d", i%4, i)
+				into[k] = object.Entry{Key: k, Size: 1, Modified: plantest.Now}
+			}
+		}
+	}
+	ca, cb := build(t, filepath.Join(dir, "a"), w.Source), build(t, filepath.Join(dir, "b"), w.Target)
+	defer ca.Close()
+	defer cb.Close()
+	require.GreaterOrEqual(t, len(ca.Splits()), 2)
+	p, err := plan.Build(ctx, filepath.Join(dir, "p"), ca, cb, plan.Options{Rules: w.Rules, Now: plantest.Now, Target: place.Abilities{Tree: true}})
+	require.NoError(t, err)
+	defer p.Close()
+	want, n := w.Plan(), 0
+	for c := p.Effects(""); c.Next(); n++ {
+		e := c.Effect()
+		require.Equal(t, want[e.Key], plantest.Outcome{Kind: e.Kind, Back: e.Back, Aside: e.Aside != ""}, e.Key)
+	}
+	require.Len(t, want, n)
+	require.Positive(t, p.Info.Blocked[plan.NameClash])
+}
+
 // A million entries on either side are planned within 150 MB of resident
 // memory. The measuring is done in a process of its own.
 func TestMemory(t *testing.T) {
@@ -186,7 +227,7 @@ func TestMemory(t *testing.T) {
 		require.NoError(t, err)
 		b, err := catalog.Open(filepath.Join(dir, "b"))
 		require.NoError(t, err)
-		p, err := plan.Build(ctx, filepath.Join(dir, "p"), a, b, plan.Options{Judge: plan.BySizeAndTime, Target: place.Abilities{KeepsTimes: true}})
+		p, err := plan.Build(ctx, filepath.Join(dir, "p"), a, b, plan.Options{Rules: rule.Default(), Target: place.Abilities{KeepsTimes: true, Tree: true}})
 		require.NoError(t, err)
 		require.EqualValues(t, 500_000, p.Info.Totals[plan.Change].Count)
 		return

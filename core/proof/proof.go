@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
@@ -20,6 +21,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/retry"
+	"lumtra/core/rule"
 )
 
 // The files of a proof, in its folder.
@@ -90,6 +92,10 @@ type Options struct {
 	// Workers is how many objects are compared at a time; 0 means a few per
 	// processor.
 	Workers int
+	// Select leaves out what the job does not take; nil takes all. Trash is the
+	// prefix at the target that holds what the job took away.
+	Select *rule.Matcher
+	Trash  string
 }
 
 // Run compares the two places along their catalogs and writes the proof's
@@ -113,7 +119,7 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 	if opts.Workers <= 0 {
 		opts.Workers = 4 * runtime.NumCPU()
 	}
-	c := &comparing{source: source, target: target, method: opts.Method, merge: catalog.NewMerge(from.Cursor(""), to.Cursor(""))}
+	c := &comparing{source: source, target: target, method: opts.Method, opts: opts, merge: catalog.NewMerge(from.Cursor(""), to.Cursor(""))}
 	err = inorder.Map(ctx, opts.Workers, c.next, c.compare, func(l Line) error {
 		sum.Objects[l.Verdict]++
 		sum.Bytes[l.Verdict] += l.Size
@@ -142,6 +148,7 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 type comparing struct {
 	source, target place.Place
 	method         compare.Method
+	opts           Options
 	merge          *catalog.Merge
 }
 
@@ -154,9 +161,28 @@ func (c *comparing) next() (pair, bool) {
 		if a := c.merge.A; a != nil && a.Kind == object.Special {
 			continue
 		}
+		if !c.takes(c.merge.A, c.merge.B) {
+			continue
+		}
 		return pair{clone(c.merge.A), clone(c.merge.B)}, true
 	}
 	return pair{}, false
+}
+
+// takes tells whether a key is the job's affair.
+func (c *comparing) takes(a, b *object.Entry) bool {
+	m := c.opts.Select
+	switch {
+	case b != nil && c.opts.Trash != "" && strings.HasPrefix(b.Key, c.opts.Trash+"/"):
+		return false
+	case m == nil:
+		return true
+	case a == nil:
+		taken, _ := m.TakesName(b)
+		return taken
+	}
+	taken, _ := m.Takes(a, nil)
+	return taken
 }
 
 // clone gives an entry of its own, since the merge overwrites its.

@@ -61,9 +61,9 @@ func TestFindsWhatDiffers(t *testing.T) {
 			compare.ByStoredSum: {proof.Same: 1, proof.Different: 2, proof.Missing: 2, proof.Extra: 1},
 			compare.ByReadBack:  {proof.Same: 1, proof.Different: 2, proof.Missing: 2, proof.Extra: 1},
 		} {
-			a, err := catalog.Survey(ctx, here, filepath.Join(t.TempDir(), "a"), nil)
+			a, err := catalog.Survey(ctx, here, filepath.Join(t.TempDir(), "a"), catalog.Options{})
 			require.NoError(t, err)
-			b, err := catalog.Survey(ctx, target, filepath.Join(t.TempDir(), "b"), nil)
+			b, err := catalog.Survey(ctx, target, filepath.Join(t.TempDir(), "b"), catalog.Options{})
 			require.NoError(t, err)
 			out := filepath.Join(t.TempDir(), "proof")
 			sum, err := proof.Run(ctx, out, here, target, a, b, nil, proof.Options{Method: method})

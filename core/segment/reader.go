@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"os"
 	"sort"
-
-	"github.com/klauspost/compress/zstd"
 )
 
 // ErrDamaged means that a file is not, or no longer, what a Writer wrote.
@@ -62,11 +60,10 @@ func (r *Reader) readFooter(magic string, meta any) error {
 	if _, err := r.file.ReadAt(packed, at); err != nil {
 		return err
 	}
-	unzip, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
+	unzip, err := decoder()
 	if err != nil {
 		return err
 	}
-	defer unzip.Close()
 	doc, err := unzip.DecodeAll(packed, nil)
 	if err != nil {
 		return fmt.Errorf("%w (%v)", ErrDamaged, err)
@@ -85,6 +82,16 @@ func (r *Reader) readFooter(magic string, meta any) error {
 // Count is the number of records.
 func (r *Reader) Count() int64 { return r.count }
 
+// Splits are keys that part the records into stretches of about so many
+// frames each: what lies before the first, between two, and behind the last.
+func (r *Reader) Splits(frames int) []string {
+	var keys []string
+	for i := frames; i < len(r.frames); i += frames {
+		keys = append(keys, string(r.frames[i].First))
+	}
+	return keys
+}
+
 // Close closes the file; its cursors end with an error.
 func (r *Reader) Close() error { return r.file.Close() }
 
@@ -99,7 +106,6 @@ func (r *Reader) Cursor(from string) *Cursor {
 // nothing that needs closing.
 type Cursor struct {
 	r      *Reader
-	unzip  *zstd.Decoder
 	frame  int
 	packed []byte
 	raw    []byte
@@ -130,10 +136,10 @@ func (c *Cursor) Next() bool {
 }
 
 func (c *Cursor) load() {
-	if c.unzip == nil {
-		if c.unzip, c.err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true)); c.err != nil {
-			return
-		}
+	unzip, err := decoder()
+	if err != nil {
+		c.err = err
+		return
 	}
 	f := c.r.frames[c.frame]
 	c.frame++
@@ -145,7 +151,7 @@ func (c *Cursor) load() {
 		c.err = fmt.Errorf("%s: %w", c.r.path, err)
 		return
 	}
-	raw, err := c.unzip.DecodeAll(c.packed, c.raw[:0])
+	raw, err := unzip.DecodeAll(c.packed, c.raw[:0])
 	if err != nil {
 		c.err = fmt.Errorf("%s: %w (%v)", c.r.path, ErrDamaged, err)
 		return

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 )
@@ -29,42 +30,31 @@ type footer struct {
 	Frames []frameInfo
 }
 
-// Writer makes one file. It is not for concurrent use.
-type Writer struct {
-	path, magic string
-	file        *os.File
-	out         *bufio.Writer
-	zip         *zstd.Encoder
-	offset      int64
-	frames      []frameInfo
+// encoder and decoder work on whole frames, for any number of goroutines at once.
+var (
+	encoder = sync.OnceValues(func() (*zstd.Encoder, error) {
+		return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(frameBytes), zstd.WithLowerEncoderMem(true))
+	})
+	decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
+		return zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderLowmem(true))
+	})
+)
+
+// packer turns records into frames, which go to out.
+type packer struct {
+	zip    *zstd.Encoder
+	out    func(packed []byte) error
+	offset int64
+	frames []frameInfo
+
 	raw, packed []byte
-	first       []byte
+	first, last []byte
 	records     int
-	last        []byte
 	any         bool
 }
 
-// Create starts the file path; magic is eight bytes that name the kind. Until
-// Finish it has a temporary name beside it.
-func Create(path, magic string) (*Writer, error) {
-	if len(magic) != magicSize {
-		panic("segment: a magic has 8 bytes")
-	}
-	zip, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(frameBytes))
-	if err != nil {
-		return nil, err
-	}
-	file, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
-	if err != nil {
-		return nil, err
-	}
-	w := &Writer{path: path, magic: magic, file: file, out: bufio.NewWriterSize(file, 256<<10), zip: zip, offset: magicSize}
-	_, err = w.out.WriteString(magic)
-	return w, err
-}
-
 // Add appends a record. Keys must come in strictly rising byte order.
-func (w *Writer) Add(key string, payload []byte) error {
+func (w *packer) Add(key string, payload []byte) error {
 	if w.any && key <= string(w.last) {
 		return fmt.Errorf("segment: key %q does not follow %q", key, w.last)
 	}
@@ -89,7 +79,7 @@ func (w *Writer) Add(key string, payload []byte) error {
 	return nil
 }
 
-func (w *Writer) flush() error {
+func (w *packer) flush() error {
 	if w.records == 0 {
 		return nil
 	}
@@ -97,8 +87,77 @@ func (w *Writer) flush() error {
 	w.frames = append(w.frames, frameInfo{append([]byte(nil), w.first...), w.offset, int64(len(w.packed)), w.records})
 	w.offset += int64(len(w.packed))
 	w.raw, w.records = w.raw[:0], 0
-	_, err := w.out.Write(w.packed)
-	return err
+	return w.out(w.packed)
+}
+
+// Block is records packed apart from the file they will be part of, so that
+// several goroutines can make one file. It is not for concurrent use.
+type Block struct {
+	packer
+	body []byte
+}
+
+// NewBlock makes an empty block.
+func NewBlock() (*Block, error) {
+	zip, err := encoder()
+	b := &Block{}
+	b.zip, b.out = zip, func(packed []byte) error {
+		b.body = append(b.body, packed...)
+		return nil
+	}
+	return b, err
+}
+
+// Writer makes one file. It is not for concurrent use.
+type Writer struct {
+	packer
+	path, magic string
+	file        *os.File
+	buffer      *bufio.Writer
+}
+
+// Create starts the file path; magic is eight bytes that name the kind. Until
+// Finish it has a temporary name beside it.
+func Create(path, magic string) (*Writer, error) {
+	if len(magic) != magicSize {
+		panic("segment: a magic has 8 bytes")
+	}
+	zip, err := encoder()
+	if err != nil {
+		return nil, err
+	}
+	file, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
+	if err != nil {
+		return nil, err
+	}
+	w := &Writer{path: path, magic: magic, file: file, buffer: bufio.NewWriterSize(file, 256<<10)}
+	w.zip, w.offset = zip, magicSize
+	w.out = func(packed []byte) error {
+		_, err := w.buffer.Write(packed)
+		return err
+	}
+	_, err = w.buffer.WriteString(magic)
+	return w, err
+}
+
+// Append adds a block's records, which must follow those there are.
+func (w *Writer) Append(b *Block) error {
+	if err := b.flush(); err != nil || len(b.frames) == 0 {
+		return err
+	}
+	if first := b.frames[0].First; w.any && string(first) <= string(w.last) {
+		return fmt.Errorf("segment: key %q does not follow %q", first, w.last)
+	}
+	if err := w.flush(); err != nil {
+		return err
+	}
+	for _, f := range b.frames {
+		f.Offset += w.offset
+		w.frames = append(w.frames, f)
+	}
+	w.offset += int64(len(b.body))
+	w.last, w.any = append(w.last[:0], b.last...), true
+	return w.out(b.body)
 }
 
 // Finish writes the index with meta, which must marshal to JSON, brings the
@@ -119,10 +178,10 @@ func (w *Writer) Finish(meta any) error {
 	packed := w.zip.EncodeAll(doc, nil)
 	packed = binary.LittleEndian.AppendUint64(packed, uint64(w.offset))
 	packed = binary.LittleEndian.AppendUint64(packed, uint64(len(packed)-8))
-	if _, err := w.out.Write(append(packed, w.magic...)); err != nil {
+	if _, err := w.buffer.Write(append(packed, w.magic...)); err != nil {
 		return err
 	}
-	if err := w.out.Flush(); err != nil {
+	if err := w.buffer.Flush(); err != nil {
 		return err
 	}
 	if err := w.file.Sync(); err != nil {
@@ -136,7 +195,6 @@ func (w *Writer) Finish(meta any) error {
 
 // Abandon drops an unfinished file. After Finish it does nothing.
 func (w *Writer) Abandon() {
-	w.zip.Close()
 	w.file.Close()
 	os.Remove(w.file.Name()) // gone by now if it was renamed
 }

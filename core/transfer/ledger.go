@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"sync"
+	"time"
 
 	"lumtra/core/object"
 	"lumtra/core/place"
@@ -20,11 +21,11 @@ import (
 //
 //	record = length of body (uvarint), CRC-32C of body (4 bytes), body
 //	body   = type (1 byte), effect number (uvarint), fields by type
-const ledgerMagic = "LUMTRAL1"
+const ledgerMagic = "LUMTRAL2"
 
 const (
 	recordStart  = 's' // text: the plan's print; first record of the file
-	recordDone   = 'd' // bytes moved, sum
+	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time
 	recordBegin  = 'b' // upload ID, part size
 	recordPart   = 'p' // part number, size, ETag, sum
 	recordAbort  = 'a' // the upload was dropped
@@ -174,11 +175,16 @@ func (l *Ledger) isDone(effect int64) bool {
 	return l.done.has(effect)
 }
 
-func (l *Ledger) finished(effect, bytes int64, sum object.Sum) error {
+func (l *Ledger) finished(effect, bytes int64, there object.Entry) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	var sum object.Sum
+	if len(there.Sums) > 0 {
+		sum = there.Sums[0]
+	}
 	l.append(recordDone, effect, func(b []byte) []byte {
-		return appendSum(binary.AppendUvarint(b, uint64(bytes)), sum)
+		b = appendText(appendSum(binary.AppendUvarint(b, uint64(bytes)), sum), there.ETag)
+		return binary.AppendVarint(binary.AppendUvarint(b, uint64(there.Size)), there.Modified.UnixNano())
 	})
 	if l.err == nil {
 		l.markDone(effect, bytes)
@@ -209,6 +215,44 @@ func (l *Ledger) aborted(effect int64) error {
 
 func (l *Ledger) failed(effect int64, why string) error {
 	return l.record(recordFailed, effect, func(b []byte) []byte { return appendText(b, why) })
+}
+
+// States reads, from the ledger at path, what is at the receiving side since
+// each finished effect: the entry's ETag, size and time. It holds 8 bytes an
+// effect, and the file while the function is in use.
+func States(path string) (func(effect int64) (object.Entry, bool), error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var at []int64 // behind a record's effect number; 0 for none
+	for good := len(ledgerMagic); good < len(raw); {
+		size, n := binary.Uvarint(raw[good:])
+		end := good + n + 4 + int(size)
+		if n <= 0 || size > 1<<20 || end > len(raw) {
+			break
+		}
+		if start := good + n + 4; raw[start] == recordDone {
+			effect, used := binary.Uvarint(raw[start+1 : end])
+			for uint64(len(at)) <= effect {
+				at = append(at, 0)
+			}
+			at[effect] = int64(start + 1 + used)
+		}
+		good = end
+	}
+	return func(effect int64) (e object.Entry, ok bool) {
+		if effect >= int64(len(at)) || at[effect] == 0 {
+			return e, false
+		}
+		f := fields{b: raw[at[effect]:]}
+		f.uvarint() // bytes moved
+		f.uvarint() // the sum's kind
+		f.text()    // and value
+		e.ETag, e.Size = f.text(), int64(f.uvarint())
+		e.Modified = time.Unix(0, f.varint())
+		return e, true
+	}, nil
 }
 
 // upload is the unfinished upload of an effect, nil if there is none.
@@ -257,6 +301,12 @@ type fields struct{ b []byte }
 
 func (f *fields) uvarint() uint64 {
 	v, n := binary.Uvarint(f.b)
+	f.b = f.b[max(n, 0):]
+	return v
+}
+
+func (f *fields) varint() int64 {
+	v, n := binary.Varint(f.b)
 	f.b = f.b[max(n, 0):]
 	return v
 }

@@ -48,8 +48,8 @@ func PartSize(wanted, size int64, a place.Abilities) int64 {
 // its missing parts to the streams. The stream that ends the last one finishes
 // the object.
 func (t *transfer) feedParts() {
-	src := t.effect.Source
-	b := &big{transfer: t, partSize: PartSize(t.run.opts.PartSize, src.Size, t.target.Abilities())}
+	src := t.effect.Sent()
+	b := &big{transfer: t, partSize: PartSize(t.run.opts.PartSize, src.Size, t.to.Abilities())}
 	ready := make(chan bool, 1)
 	// Opening takes requests of its own: a stream does them.
 	if !t.hand(func() {
@@ -73,11 +73,11 @@ func (t *transfer) feedParts() {
 // open readies the upload. It returns false when there is nothing to send:
 // because it failed, or because all is there already.
 func (b *big) open() bool {
-	src := b.effect.Source
+	src := b.effect.Sent()
 	facts := *src
 	err := b.retry(func() (err error) {
-		if b.source.Abilities().StoredSums != object.NoSum { // a listing lacks metadata
-			facts, err = b.source.Stat(b.ctx, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.Mark()})
+		if b.from.Abilities().StoredSums != object.NoSum { // a listing lacks metadata
+			facts, err = b.from.Stat(b.ctx, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.Mark()})
 		}
 		return err
 	})
@@ -88,15 +88,19 @@ func (b *big) open() bool {
 	b.opts = b.options(facts)
 	b.want, _ = facts.Sum(object.CRC64NVME)
 	if b.ledger.upload(b.number) != nil {
-		if sum, ok := b.arrived(errLost); ok { // killed between finishing and noting it
-			b.succeeded(src.Size, sum)
+		if there, ok := b.arrived(errLost); ok { // killed between finishing and noting it
+			b.succeeded(src.Size, there)
 			return false
 		}
+	}
+	if err := b.putAside(); err != nil {
+		b.failedFor(err)
+		return false
 	}
 	found, err := b.takeUp()
 	if err == nil && b.up.ID == "" {
 		err = b.retry(func() (err error) {
-			b.up, err = b.transfer.parts.Begin(b.ctx, b.effect.Key, b.opts)
+			b.up, err = b.writer.Begin(b.ctx, b.effect.Key, b.opts)
 			return err
 		})
 		if err == nil {
@@ -140,7 +144,7 @@ func (b *big) takeUp() ([]place.Part, error) {
 	up := place.Upload{Key: b.effect.Key, ID: state.id}
 	var found []place.Part
 	err := b.retry(func() (err error) {
-		found, err = b.transfer.parts.Parts(b.ctx, up)
+		found, err = b.writer.Parts(b.ctx, up)
 		return err
 	})
 	if err != nil && place.KindOf(err) == place.NotFound {
@@ -171,7 +175,7 @@ func (b *big) retry(f func() error) error {
 }
 
 func (b *big) size(number int) int64 {
-	return min(b.partSize, b.effect.Source.Size-int64(number-1)*b.partSize)
+	return min(b.partSize, b.effect.Sent().Size-int64(number-1)*b.partSize)
 }
 
 // send sends one part.
@@ -215,9 +219,9 @@ func (b *big) send(number int) {
 }
 
 func (b *big) sendOnce(number int) (place.Part, error) {
-	offset, size, src := int64(number-1)*b.partSize, b.size(number), b.effect.Source
+	offset, size, src := int64(number-1)*b.partSize, b.size(number), b.effect.Sent()
 	began := time.Now()
-	r, _, err := b.source.Read(b.ctx, src.Key, place.ReadOptions{Version: src.Version, Offset: offset, Length: size, IfMark: src.Mark()})
+	r, _, err := b.from.Read(b.ctx, src.Key, place.ReadOptions{Version: src.Version, Offset: offset, Length: size, IfMark: src.Mark()})
 	b.meter.reading.Add(int64(time.Since(began)))
 	if err != nil {
 		return place.Part{}, err
@@ -225,7 +229,7 @@ func (b *big) sendOnce(number int) (place.Part, error) {
 	defer r.Close()
 	content := &body{f: b.f, r: r}
 	began = time.Now()
-	part, err := b.transfer.parts.WritePart(b.ctx, b.up, number, offset, content, size, object.Sum{})
+	part, err := b.writer.WritePart(b.ctx, b.up, number, offset, content, size, object.Sum{})
 	b.meter.writing.Add(int64(time.Since(began)))
 	if err != nil {
 		content.takeBack()
@@ -246,7 +250,7 @@ func (b *big) whole() (object.Sum, error) {
 			return sum, nil
 		}
 		if round == b.run.opts.Retry.Tries {
-			return sum, place.NewError(b.source.Name(), "read", b.effect.Key, place.Corrupt, fmt.Errorf("%s came, the source keeps %s", sum, b.want))
+			return sum, place.NewError(b.from.Name(), "read", b.effect.Key, place.Corrupt, fmt.Errorf("%s came, the source keeps %s", sum, b.want))
 		}
 		for n := 1; n <= len(b.parts); n++ {
 			if err := b.retry(func() error { return b.mend(n) }); err != nil {
@@ -258,15 +262,15 @@ func (b *big) whole() (object.Sum, error) {
 
 // mend reads a part again and, if it is not what was sent, sends it again.
 func (b *big) mend(number int) error {
-	src := b.effect.Source
-	r, _, err := b.source.Read(b.ctx, src.Key, place.ReadOptions{Version: src.Version, Offset: int64(number-1) * b.partSize, Length: b.size(number), IfMark: src.Mark()})
+	src := b.effect.Sent()
+	r, _, err := b.from.Read(b.ctx, src.Key, place.ReadOptions{Version: src.Version, Offset: int64(number-1) * b.partSize, Length: b.size(number), IfMark: src.Mark()})
 	if err != nil {
 		return err
 	}
 	defer r.Close()
 	h := object.CRC64NVME.New()
 	if _, err := io.Copy(h, r); err != nil {
-		return place.Wrap(b.source.Name(), "read", src.Key, err)
+		return place.Wrap(b.from.Name(), "read", src.Key, err)
 	}
 	if object.SumOf(object.CRC64NVME, h) == b.parts[number-1].Sum {
 		return nil
@@ -293,36 +297,41 @@ func (b *big) finish() {
 	defer b.f.land()
 	err := b.failed
 	var whole object.Sum
+	var there object.Entry
 	if err == nil {
 		whole, err = b.whole()
 	}
 	if err == nil {
 		b.opts.Sum = whole
 		b.condition(&b.opts)
-		err = b.run.opts.Retry.Do(b.ctx, func(attempt int) error {
+		err = b.run.opts.Retry.Do(b.ctx, func(attempt int) (err error) {
 			if attempt > 1 { // the answer may have been lost, not the effect
 				b.meter.retries.Add(1)
-				if s, ok := b.arrived(errLost); ok && s == whole {
+				if e, ok := b.arrived(errLost); ok && e.Sums[0] == whole {
+					there = e
 					return nil
 				}
 			}
-			_, err := b.transfer.parts.Finish(b.ctx, b.up, b.parts, b.opts)
+			there, err = b.writer.Finish(b.ctx, b.up, b.parts, b.opts)
 			return err
 		})
 	}
 	if err != nil {
-		if s, ok := b.arrived(err); ok && (whole.Kind == object.NoSum || s == whole) {
-			whole, err = s, nil
-			b.transfer.parts.Abort(b.ctx, b.up) // if it is not the one that became the object
+		if e, ok := b.arrived(err); ok && (whole.Kind == object.NoSum || e.Sums[0] == whole) {
+			there, err = e, nil
+			b.writer.Abort(b.ctx, b.up) // if it is not the one that became the object
 		}
 	}
 	if err == nil {
-		b.succeeded(b.effect.Source.Size, whole)
+		err = b.carryTags(&there)
+	}
+	if err == nil {
+		b.succeeded(b.effect.Sent().Size, there)
 		return
 	}
 	b.failedFor(err)
 	if hopeless := []place.ErrorKind{place.Changed, place.Exists, place.NotFound, place.Corrupt, place.TooLarge, place.BadName, place.NoRoom}; slices.Contains(hopeless, place.KindOf(err)) && b.ctx.Err() == nil {
-		if b.transfer.parts.Abort(b.ctx, b.up) == nil {
+		if b.writer.Abort(b.ctx, b.up) == nil {
 			b.ledger.aborted(b.number)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/retry"
+	"lumtra/core/rule"
 )
 
 // Defaults of [Options].
@@ -60,12 +61,10 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	r := &run{ctx: ctx, cancel: cancel, source: source, target: target, ledger: ledger, meter: meter, opts: opts,
+	r := &run{ctx: ctx, cancel: cancel, ledger: ledger, meter: meter, opts: opts,
 		tasks: make(chan func())}
-	r.parts, _ = target.(place.PartWriter)
-	if c, ok := target.(place.ServerCopier); ok && c.CanCopyFrom(source) {
-		r.copier = c
-	}
+	r.sides = [2]side{newSide(source, target), newSide(target, source)}
+	r.rules = &p.Info.Rules
 	before, beforeBytes := ledger.Finished()
 	meter.start()
 	stopWatch := make(chan struct{})
@@ -95,53 +94,88 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 
 // run is one run under way.
 type run struct {
-	ctx            context.Context
-	cancel         context.CancelCauseFunc
-	source, target place.Place
-	parts          place.PartWriter
-	copier         place.ServerCopier
-	ledger         *Ledger
-	meter          *Meter
-	opts           Options
-	tasks          chan func()
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	sides  [2]side // to the target, and back to the source
+	rules  *rule.Rules
+	ledger *Ledger
+	meter  *Meter
+	opts   Options
+	tasks  chan func()
+	// pending counts the tasks handed out and not ended.
+	pending sync.WaitGroup
+}
+
+// side is one direction of a run.
+type side struct {
+	from, to place.Place
+	writer   place.PartWriter   // nil: objects go in one piece
+	copier   place.ServerCopier // nil: the content passes through here
+}
+
+func newSide(from, to place.Place) side {
+	s := side{from: from, to: to}
+	s.writer, _ = to.(place.PartWriter)
+	if c, ok := to.(place.ServerCopier); ok && c.CanCopyFrom(from) {
+		s.copier = c
+	}
+	return s
 }
 
 // feed hands the plan's effects to the streams in order, one at a time, so
-// that nothing piles up however long the plan is.
+// that nothing piles up however long the plan is. Removals come when all else
+// has arrived: what was renamed at the source is there under its new name
+// before the old one goes.
 func (r *run) feed(p *plan.Plan) error {
-	c, target := p.Effects(""), r.target.Abilities()
-	for number := int64(0); c.Next(); number++ {
+	c, removals := p.Effects(""), false
+	for number := int64(0); c.Next() && r.ctx.Err() == nil; number++ {
 		e := *c.Effect()
 		if e.Missing() { // a run that leaves content out is not clean
 			r.meter.problem(e.Key, "blocked by the plan", "see the plan for each one's reason", e.Why())
 			continue
 		}
-		if !e.Kind.Moves() || r.ledger.isDone(number) {
+		removals = removals || e.Kind == plan.Remove
+		if !e.Kind.Moves() && e.Kind != plan.Meta || r.ledger.isDone(number) {
 			continue
 		}
-		t := &transfer{run: r, number: number, effect: e, copier: r.copier}
-		if most := target.MaxWhole; r.copier != nil && most > 0 && e.Source.Size > most {
-			t.copier = nil // too large to copy in one request: it passes through here
-		}
-		big := t.copier == nil && e.Source.Size > 2*r.opts.PartSize || r.ledger.upload(number) != nil
-		if r.parts != nil && big {
-			t.feedParts()
-		} else {
-			r.hand(t.whole)
-		}
-		if r.ctx.Err() != nil {
-			return nil
-		}
+		r.begin(number, e)
 	}
-	return c.Err()
+	if err := c.Err(); err != nil || !removals || r.ctx.Err() != nil {
+		return err
+	}
+	r.pending.Wait()
+	return r.removals(p)
+}
+
+// begin hands one effect that is no removal to the streams.
+func (r *run) begin(number int64, e plan.Effect) {
+	t := &transfer{run: r, side: r.sides[0], number: number, effect: e}
+	if e.Back {
+		t.side = r.sides[1]
+	}
+	if e.Kind == plan.Meta {
+		r.hand(t.facts)
+		return
+	}
+	if most := t.to.Abilities().MaxWhole; t.copier != nil && most > 0 && e.Sent().Size > most {
+		t.copier = nil // too large to copy in one request: it passes through here
+	}
+	big := t.copier == nil && e.Sent().Size > 2*r.opts.PartSize || r.ledger.upload(number) != nil
+	if t.writer != nil && big {
+		t.feedParts()
+	} else {
+		r.hand(t.whole)
+	}
 }
 
 // hand waits for a free stream. It returns false when the run is over.
 func (r *run) hand(task func()) bool {
+	r.pending.Add(1)
 	select {
-	case r.tasks <- task:
+	case r.tasks <- func() { defer r.pending.Done(); task() }:
 		return true
 	case <-r.ctx.Done():
+		r.pending.Done()
 		return false
 	}
 }
@@ -160,14 +194,15 @@ func (r *run) guarded(task func()) {
 // transfer is one effect being carried out.
 type transfer struct {
 	*run
+	side
 	number int64
 	effect plan.Effect
-	copier place.ServerCopier // nil: the content passes through here
 }
 
-// succeeded and failedFor close a transfer; they are called once.
-func (t *transfer) succeeded(bytes int64, sum object.Sum) {
-	if err := t.ledger.finished(t.number, bytes, sum); err != nil {
+// succeeded and failedFor close a transfer; they are called once. there is what
+// is at the receiving side now.
+func (t *transfer) succeeded(bytes int64, there object.Entry) {
+	if err := t.ledger.finished(t.number, bytes, there); err != nil {
 		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 		return
 	}
@@ -191,12 +226,12 @@ func (t *transfer) failedFor(err error) {
 	}
 }
 
-// condition guards the write by what the plan saw at the target.
+// condition guards the write by what the plan saw at the receiving side.
 func (t *transfer) condition(opts *place.WriteOptions) {
-	if t.effect.Target == nil {
+	if over := t.effect.Over(); over == nil || t.effect.Aside != "" {
 		opts.Condition = place.IfAbsent
 	} else {
-		opts.Condition, opts.Mark = place.IfStill, t.effect.Target.Mark()
+		opts.Condition, opts.Mark = place.IfStill, over.Mark()
 	}
 }
 
@@ -204,14 +239,20 @@ func (t *transfer) condition(opts *place.WriteOptions) {
 // read, with its metadata.
 func (t *transfer) options(facts object.Entry) place.WriteOptions {
 	opts := place.WriteOptions{Mode: uint32(facts.Mode), ContentType: facts.ContentType, Metadata: facts.Metadata}
-	opts.Original = t.effect.Source.Modified
+	opts.Original = t.effect.Sent().Modified
 	if opts.ContentType == "" { // what a folder has instead of one
 		opts.ContentType = mime.TypeByExtension(path.Ext(t.effect.Key))
 	}
-	if !t.target.Abilities().KeepsTimes && !facts.Original.IsZero() {
+	if !t.to.Abilities().KeepsTimes && !facts.Original.IsZero() {
 		// A folder gets the time the source's listing tells, or the next plan
 		// would find another one; a store keeps the first of all.
 		opts.Original = facts.Original
+	}
+	if !t.effect.Back {
+		opts.Class = t.rules.As.Class
+		if set := t.rules.As.Metadata; len(set) > 0 {
+			opts.Metadata = place.MetadataChange{Set: set}.Apply(facts.Metadata)
+		}
 	}
 	return opts
 }
@@ -219,17 +260,19 @@ func (t *transfer) options(facts object.Entry) place.WriteOptions {
 // arrived tells, after a write was refused because of what is at the target,
 // whether that is the very content: then an answer was lost on the way, or an
 // earlier run was killed between writing and noting it.
-func (t *transfer) arrived(err error) (object.Sum, bool) {
+func (t *transfer) arrived(err error) (object.Entry, bool) {
 	if k := place.KindOf(err); k != place.Exists && k != place.Changed && k != place.NotFound {
-		return object.Sum{}, false
+		return object.Entry{}, false
 	}
 	var there object.Entry
 	err = t.run.opts.Retry.Do(t.ctx, func(int) (err error) {
-		there, err = t.target.Stat(t.ctx, object.Ref{Key: t.effect.Key})
+		there, err = t.to.Stat(t.ctx, object.Ref{Key: t.effect.Key})
 		return err
 	})
-	if err != nil || there.Size != t.effect.Source.Size {
-		return object.Sum{}, false
+	if err != nil || there.Size != t.effect.Sent().Size {
+		return object.Entry{}, false
 	}
-	return t.sameContent(&there)
+	sum, same := t.sameContent(&there)
+	there.Sums = []object.Sum{sum}
+	return there, same
 }

@@ -27,6 +27,7 @@ import (
 	"lumtra/core/place/s3"
 	"lumtra/core/plan"
 	"lumtra/core/retry"
+	"lumtra/core/rule"
 	"lumtra/core/secret"
 	"lumtra/core/transfer"
 	"lumtra/standin"
@@ -83,11 +84,11 @@ func (w *world) bucket(t *testing.T, name string) place.Place {
 func (w *world) plan(t *testing.T, from, to place.Place) *plan.Plan {
 	w.plans++
 	base := filepath.Join(w.temp, fmt.Sprint(w.plans))
-	a, err := catalog.Survey(ctx, from, base+"-a", nil)
+	a, err := catalog.Survey(ctx, from, base+"-a", catalog.Options{})
 	require.NoError(t, err)
-	b, err := catalog.Survey(ctx, to, base+"-b", nil)
+	b, err := catalog.Survey(ctx, to, base+"-b", catalog.Options{})
 	require.NoError(t, err)
-	opts := plan.Options{Judge: plan.BySizeAndTime, Source: from.Abilities(), Target: to.Abilities(), Number: w.plans}
+	opts := plan.Options{Rules: rule.Default(), Source: from.Abilities(), Target: to.Abilities(), Number: w.plans}
 	if c, ok := to.(place.NameChecker); ok {
 		opts.Name = c.CheckName
 	}
@@ -425,7 +426,7 @@ func TestLedgerSurvivesDamage(t *testing.T) {
 		require.NoError(t, err, "cut at %d", cut)
 		effects, _ := ledger.Finished()
 		assert.LessOrEqual(t, effects, int64(30))
-		assert.GreaterOrEqual(t, effects, int64(cut/30)-3, "cut at %d", cut)
+		assert.GreaterOrEqual(t, effects, int64(cut/70)-3, "cut at %d", cut)
 		require.NoError(t, ledger.Close())
 	}
 }

@@ -69,7 +69,7 @@ func newWorld(t *testing.T) *model {
 	t.Cleanup(func() { s.Close() })
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
-	_, err = s.Plan(ctx, "masters", &service.Activity{})
+	_, err = s.Plan(ctx, "masters", service.Freshness{}, &service.Activity{})
 	require.NoError(t, err)
 	_, err = s.Prove(ctx, "masters", "", &service.Activity{})
 	require.NoError(t, err)

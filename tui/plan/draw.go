@@ -9,6 +9,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/plan"
+	"lumtra/core/rule"
 	"lumtra/tui/kit"
 )
 
@@ -52,7 +53,7 @@ func (s *Screen) Render(width, height int) string {
 func (s *Screen) sentence(j *kit.JobState, width int) []string {
 	t := s.Theme
 	judged := "size and time"
-	if j.Job.Judge == plan.ByContent {
+	if j.Job.Judge == rule.ByContent {
 		judged = "content"
 	}
 	say := func(words, choice string) string { return t.Ash.Render(words+" ") + t.Strong.Render(choice) }

@@ -288,7 +288,7 @@ func (s *Screen) planAnew(job string) tea.Cmd {
 	sh.planning, sh.stop, sh.err = act, stop, nil
 	return func() tea.Msg {
 		defer stop()
-		info, err := s.Service.Plan(ctx, job, act)
+		info, err := s.Service.Plan(ctx, job, service.Freshness{}, act)
 		return plannedMsg{job, info, err}
 	}
 }

@@ -73,7 +73,7 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		delete(s.err, msg.Job)
 		return func() tea.Msg {
 			// A person has looked at the plan and let it go.
-			_, err := s.Service.StartRun(context.Background(), msg.Job, service.RunOptions{Number: msg.Number, Approved: true})
+			_, err := s.Service.StartRun(context.Background(), msg.Job, service.RunOptions{Number: msg.Number})
 			return startedMsg{msg.Job, err}
 		}
 	case startedMsg:

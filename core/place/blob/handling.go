@@ -90,6 +90,14 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	for name, value := range named.Apply(old) {
 		meta[name] = &value
 	}
+	for name, value := range metadata(place.WriteOptions{Original: change.Original, Mode: change.Mode}, object.Sum{}) {
+		meta[name] = value
+	}
+	if change.Class != "" {
+		if _, err := c.SetTier(ctx, blob.AccessTier(change.Class), nil); err != nil {
+			return no(err)
+		}
+	}
 	out, err := c.SetMetadata(ctx, meta, &blob.SetMetadataOptions{AccessConditions: ifMark(mark(now.ETag))})
 	if err != nil {
 		return no(err)

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"lumtra/core/object"
 	"lumtra/core/place"
@@ -14,7 +15,32 @@ import (
 var (
 	_ place.FolderMaker = (*Folder)(nil)
 	_ place.Mover       = (*Folder)(nil)
+	_ place.FactsSetter = (*Folder)(nil)
 )
+
+// SetFacts gives a file another time or other permissions.
+func (f *Folder) SetFacts(ctx context.Context, ref object.Ref, original time.Time, mode uint32) (object.Entry, error) {
+	e, err := f.Stat(ctx, ref)
+	switch {
+	case err != nil:
+		return e, err
+	case e.Kind == object.Special:
+		return e, place.NewError(f.name, "set facts", ref.Key, place.BadName, errors.New("it is not a file"))
+	case ref.IfMark != "" && e.Mark() != ref.IfMark:
+		return e, place.NewError(f.name, "set facts", ref.Key, place.Changed, nil)
+	}
+	if mode != 0 {
+		if err := f.end.root.Chmod(f.path(ref.Key), fs.FileMode(mode).Perm()); err != nil {
+			return e, f.fail("set facts", ref.Key, err)
+		}
+	}
+	if !original.IsZero() {
+		if err := f.end.root.Chtimes(f.path(ref.Key), time.Time{}, original); err != nil {
+			return e, f.fail("set facts", ref.Key, err)
+		}
+	}
+	return f.Stat(ctx, object.Ref{Key: ref.Key})
+}
 
 // MakeFolder makes a subfolder and those it lies in.
 func (f *Folder) MakeFolder(ctx context.Context, key string) error {

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"sync"
 	"time"
 
@@ -170,6 +171,10 @@ func (f *Folder) land(key, temp string, file *os.File, opts place.WriteOptions) 
 // rename moves the file to its name under the write's condition.
 func (f *Folder) rename(temp, final, key string, opts place.WriteOptions) error {
 	root := f.end.root
+	// A folder of that name with nothing in it is no object, and gives way.
+	if info, err := root.Lstat(final); err == nil && info.IsDir() {
+		f.removeEmpty(final)
+	}
 	switch opts.Condition {
 	case place.IfAbsent:
 		// A hard link fails where a name exists, in one step.
@@ -191,6 +196,24 @@ func (f *Folder) rename(temp, final, key string, opts place.WriteOptions) error 
 		}
 	}
 	return root.Rename(temp, final)
+}
+
+// removeEmpty removes a folder that holds folders at most. One that holds
+// anything else stays, perhaps without some of its empty folders.
+func (f *Folder) removeEmpty(dir string) {
+	d, err := f.end.root.Open(dir)
+	if err != nil {
+		return
+	}
+	children, err := d.ReadDir(-1)
+	d.Close()
+	if err != nil || slices.ContainsFunc(children, func(c fs.DirEntry) bool { return !c.IsDir() }) {
+		return
+	}
+	for _, c := range children {
+		f.removeEmpty(path.Join(dir, c.Name()))
+	}
+	f.end.root.Remove(dir)
 }
 
 func (f *Folder) syncDir(dir string) error {

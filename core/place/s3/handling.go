@@ -93,8 +93,11 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.TooLarge, errors.New("the API copies up to 5 GiB at once"))
 	}
 	source := escapePath("/" + p.bucket + "/" + key)
+	if change.Class == "" {
+		change.Class = string(head.StorageClass)
+	}
 	in := &s3.CopyObjectInput{Bucket: &p.bucket, Key: &key, CopySource: &source, CopySourceIfMatch: &etag,
-		MetadataDirective: types.MetadataDirectiveReplace, Metadata: change.Apply(head.Metadata), StorageClass: types.StorageClass(head.StorageClass),
+		MetadataDirective: types.MetadataDirectiveReplace, Metadata: travelling(change, change.Apply(head.Metadata)), StorageClass: types.StorageClass(change.Class),
 		ContentType: head.ContentType, CacheControl: head.CacheControl, ContentDisposition: head.ContentDisposition,
 		ContentEncoding: head.ContentEncoding, ContentLanguage: head.ContentLanguage, ChecksumAlgorithm: types.ChecksumAlgorithmCrc64nvme}
 	in.ServerSideEncryption, in.SSEKMSKeyId, in.BucketKeyEnabled = head.ServerSideEncryption, head.SSEKMSKeyId, head.BucketKeyEnabled
@@ -109,6 +112,14 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 		return no(err)
 	}
 	return p.Stat(ctx, object.Ref{Key: ref.Key})
+}
+
+// travelling adds the original time and permissions to what is set.
+func travelling(c place.MetadataChange, m map[string]string) map[string]string {
+	for name, value := range metadata(place.WriteOptions{Original: c.Original, Mode: c.Mode}) {
+		m[name] = value
+	}
+	return m
 }
 
 // longestLink is the longest a signature of this kind is good for (API

@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"lumtra/core/object"
+	"lumtra/core/plan"
+	"lumtra/core/report"
+	"lumtra/core/rule"
+	"lumtra/service"
+)
+
+// planFlags are what `plan` can be told.
+type planFlags struct {
+	number   int
+	reuse    string
+	resurvey string
+	compare  int
+	export   string
+	checks   bool
+}
+
+func (o *planFlags) add(c *cobra.Command) {
+	c.Flags().IntVar(&o.number, "number", 0, "show a saved plan instead of making one")
+	c.Flags().StringVar(&o.reuse, "reuse", "", "plan from kept surveys no older than this (\"2h\", \"1d\"), if nothing here changed since")
+	c.Flags().StringVar(&o.resurvey, "resurvey", "", "survey only what starts with this prefix anew")
+	c.Flags().IntVar(&o.compare, "compare", 0, "say what is other than in the plan with this number")
+	c.Flags().StringVar(&o.export, "export", "", "write the plan to a file: .csv, .jsonl, .svg or .pdf; - for CSV here")
+	c.Flags().BoolVar(&o.checks, "checks", false, "look at permissions, room, names and the like before a run")
+}
+
+// planOrOpen makes a plan, or opens a saved one, and does what the flags say.
+func (a *app) planOrOpen(ctx context.Context, s *service.Service, job string, o *planFlags) (info plan.Info, err error) {
+	fresh := service.Freshness{Prefix: o.resurvey}
+	if o.reuse != "" {
+		age, ok := rule.ParseAge(o.reuse)
+		if !ok {
+			return info, fmt.Errorf("%w: --reuse is %q; it is an age such as \"2h\" or \"1d\"", service.ErrBadInput, o.reuse)
+		}
+		fresh.MaxAge = age
+	}
+	if o.number != 0 {
+		p, err := s.PlanNumber(job, o.number)
+		if err != nil {
+			return info, err
+		}
+		info = p.Info
+		p.Close()
+		a.sayPlan(ctx, s, info)
+	} else if info, err = a.makePlan(ctx, s, job, fresh); err != nil {
+		return info, err
+	}
+	if o.checks {
+		err = a.sayChecks(ctx, s, info)
+	}
+	if err == nil && o.compare != 0 {
+		err = a.sayChanges(ctx, s, info, o.compare)
+	}
+	if err == nil && o.export != "" {
+		err = a.exportPlan(s, info, o.export)
+	}
+	return info, err
+}
+
+// sayRules tells what each rule of the selection takes and drops.
+func (a *app) sayRules(info plan.Info) {
+	for _, t := range info.Tallies {
+		text := fmt.Sprintf("    %s: takes %s, drops %s", object.Display(t.Rule), countText(t.Takes), countText(t.Drops))
+		if t.Idle != "" {
+			text += " — ▲ " + object.Display(t.Idle)
+		}
+		a.out.say("rule", map[string]any{"rule": t.Rule, "takes": t.Takes, "takes_bytes": t.TakesBytes, "drops": t.Drops, "drops_bytes": t.DropsBytes, "idle": t.Idle}, text)
+	}
+}
+
+// sayEstimate tells what a run would take.
+func (a *app) sayEstimate(ctx context.Context, s *service.Service, info plan.Info) {
+	j, err := s.Workspace().Job(info.Job)
+	if err != nil || info.Totals.Work().Count == 0 {
+		return
+	}
+	e := s.Estimate(ctx, j, &info)
+	text := fmt.Sprintf("    takes about %s (%s to %s), %s requests at the source, %s at the target", span(e.Expect), span(e.Soon), span(e.Late), countText(e.Source.All()), countText(e.Target.All()))
+	if e.Calibrated > 0 {
+		text += fmt.Sprintf("; learnt from %s", plural(int64(e.Calibrated), "earlier run", "earlier runs"))
+	}
+	for _, name := range e.Assumed {
+		text += "; " + name + " was never measured"
+	}
+	if e.Currency != "" {
+		text += fmt.Sprintf("\n    costs %.4f %s once and %.4f a month", e.Total, e.Currency, e.Monthly)
+		if e.Example {
+			text += ", by rates that are only examples"
+		}
+	}
+	for _, name := range e.Unpriced {
+		text += "\n    no rates for " + name + ": what it costs there is not counted"
+	}
+	a.out.say("estimate", map[string]any{"seconds": e.Expect.Seconds(), "soonest_seconds": e.Soon.Seconds(), "latest_seconds": e.Late.Seconds(), "learnt_from": e.Calibrated, "assumed": e.Assumed,
+		"source_requests": e.Source, "target_requests": e.Target, "costs": e.Costs, "total": e.Total, "monthly": e.Monthly, "currency": e.Currency, "example_rates": e.Example, "unpriced": e.Unpriced}, text)
+}
+
+func span(d time.Duration) string {
+	if d < time.Second {
+		return d.Round(time.Millisecond).String()
+	}
+	return d.Round(time.Second).String()
+}
+
+func (a *app) sayChecks(ctx context.Context, s *service.Service, info plan.Info) error {
+	all, err := s.Checks(ctx, info.Job, info.Number)
+	for _, c := range all {
+		text := fmt.Sprintf("    %-5s %-12s %s", c.Weigh, c.Name, object.Display(c.Found))
+		if c.Mend != "" {
+			text += " — " + object.Display(c.Mend)
+		}
+		a.out.say("check", map[string]any{"check": c}, text)
+	}
+	return err
+}
+
+// shownChanges is how many differences between plans are printed.
+const shownChanges = 50
+
+func (a *app) sayChanges(ctx context.Context, s *service.Service, info plan.Info, was int) error {
+	c, err := s.ComparePlans(ctx, info.Job, was, info.Number, shownChanges)
+	if err != nil {
+		return err
+	}
+	a.out.say("changes", map[string]any{"was": was, "is": info.Number, "count": c.Count}, fmt.Sprintf("Other than in plan %d: %s", was, plural(c.Count, "key", "keys")))
+	kind := func(e *plan.Effect) string {
+		if e == nil {
+			return "nothing"
+		}
+		return e.Kind.String()
+	}
+	for _, d := range c.Lines {
+		a.out.say("change", map[string]any{"key": object.Display(d.Key), "was": kind(d.Was), "is": kind(d.Is)}, fmt.Sprintf("    %-9s → %-9s %s", kind(d.Was), kind(d.Is), object.Display(d.Key)))
+	}
+	if rest := c.Count - int64(len(c.Lines)); rest > 0 {
+		a.out.say("", nil, "    … and "+countText(rest)+" more")
+	}
+	return nil
+}
+
+func (a *app) exportPlan(s *service.Service, info plan.Info, to string) error {
+	var w io.Writer = a.out.out
+	format := report.CSV
+	if to != "-" {
+		format = report.Format(strings.TrimPrefix(filepath.Ext(to), "."))
+		file, err := os.Create(to)
+		if err != nil {
+			return fmt.Errorf("%w: --export: %w", service.ErrBadInput, err)
+		}
+		err = errors.Join(s.ExportPlan(file, info.Job, info.Number, format), file.Close())
+		if err == nil {
+			a.out.say("exported", map[string]any{"file": to}, "Written to "+to+".")
+		}
+		return err
+	}
+	return s.ExportPlan(w, info.Job, info.Number, format)
+}

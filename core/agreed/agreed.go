@@ -1,0 +1,159 @@
+package agreed
+
+import (
+	"errors"
+	"io/fs"
+	"time"
+
+	"lumtra/core/catalog"
+	"lumtra/core/object"
+	"lumtra/core/segment"
+)
+
+const magic = "LUMTRAG1"
+
+// Info is what a file of states says of itself.
+type Info struct {
+	Job string
+	// Plan is the newest plan whose outcome is in it.
+	Plan    int
+	At      time.Time
+	Objects int64
+	// Source and Target are the places, so that states of a job that has moved
+	// on to others are not taken for theirs.
+	Source, Target string
+}
+
+// State is one key's: what the object was at either side.
+type State struct{ Source, Target object.Entry }
+
+// States is an open file.
+type States struct {
+	Info Info
+	seg  *segment.Reader
+}
+
+// Open opens the states at path. Nil, without an error, means that there are
+// none, or none of these two places.
+func Open(path, source, target string) (*States, error) {
+	s := &States{}
+	var err error
+	s.seg, err = segment.Open(path, magic, &s.Info)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, nil
+	case err != nil:
+		return nil, err
+	case s.Info.Source != source || s.Info.Target != target:
+		return nil, s.Close()
+	}
+	return s, nil
+}
+
+// Close closes the file. Closing no states is no error.
+func (s *States) Close() error {
+	if s == nil {
+		return nil
+	}
+	return s.seg.Close()
+}
+
+// Cursor walks the states with keys from the given one on; of no states there
+// are none.
+func (s *States) Cursor(from string) *Cursor {
+	if s == nil {
+		return &Cursor{ended: true}
+	}
+	return &Cursor{seg: s.seg.Cursor(from)}
+}
+
+// Cursor is a walk through states. It is not for concurrent use.
+type Cursor struct {
+	seg     *segment.Cursor
+	key     string
+	state   State
+	started bool
+	decoded bool
+	ended   bool
+	err     error
+}
+
+// Next moves on and tells whether there is a state.
+func (c *Cursor) Next() bool {
+	if c.ended || c.err != nil {
+		return false
+	}
+	if !c.seg.Next() {
+		c.ended, c.err = true, c.seg.Err()
+		return false
+	}
+	c.started, c.decoded, c.key = true, false, string(c.seg.Key())
+	return true
+}
+
+// Key is the current key.
+func (c *Cursor) Key() string { return c.key }
+
+// State is the current state, good until the next Next; nil when it is damaged.
+func (c *Cursor) State() *State {
+	if c.decoded {
+		return &c.state
+	}
+	c.state.Source.Key, c.state.Target.Key = c.key, c.key
+	rest, err := catalog.DecodeEntry(c.seg.Payload(), &c.state.Source)
+	if err == nil {
+		_, err = catalog.DecodeEntry(rest, &c.state.Target)
+	}
+	if err != nil {
+		c.err = err
+		return nil
+	}
+	c.decoded = true
+	return &c.state
+}
+
+// At moves on to the key and gives its state, nil if there is none. Keys must
+// be asked for in rising order.
+func (c *Cursor) At(key string) *State {
+	for !c.ended && c.err == nil && (!c.started || c.key < key) {
+		c.Next()
+	}
+	if c.ended || c.err != nil || c.key != key {
+		return nil
+	}
+	return c.State()
+}
+
+// Err is what ended the walk early.
+func (c *Cursor) Err() error { return c.err }
+
+// Writer makes a file of states.
+type Writer struct {
+	seg  *segment.Writer
+	info Info
+	buf  []byte
+}
+
+// Create starts a file of states at path, whole or not at all.
+func Create(path string, info Info) (*Writer, error) {
+	seg, err := segment.Create(path, magic)
+	info.Objects = 0
+	return &Writer{seg: seg, info: info}, err
+}
+
+// Add appends a key's state; keys must rise.
+func (w *Writer) Add(key string, source, target *object.Entry) error {
+	w.buf = w.buf[:0]
+	for _, e := range []*object.Entry{source, target} {
+		slim := object.Entry{Size: e.Size, Modified: e.Modified, ETag: e.ETag}
+		w.buf = catalog.AppendEntry(w.buf, &slim)
+	}
+	w.info.Objects++
+	return w.seg.Add(key, w.buf)
+}
+
+// Finish completes the file.
+func (w *Writer) Finish() error { return w.seg.Finish(w.info) }
+
+// Abandon drops an unfinished file.
+func (w *Writer) Abandon() { w.seg.Abandon() }

@@ -1,0 +1,227 @@
+package job
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// Set changes one setting in the text of a TOML file and leaves all else, with
+// its comments, as it is. The value is a string, a list of strings, a map of
+// strings, a number or a bool; nil, or an empty one, takes the setting out.
+func Set(text string, value any, path ...string) (string, error) {
+	written := written(value)
+	at := locate(text, path)
+	line := path[len(path)-1] + " = " + written
+	switch {
+	case at.found && written == "":
+		return text[:at.start] + strings.TrimPrefix(text[at.end:], "\n"), nil
+	case at.found:
+		name := text[at.start:at.end]
+		name = name[:strings.IndexByte(name, '=')]
+		return text[:at.start] + name + "= " + written + at.comment + text[at.end:], nil
+	case written == "":
+		return text, nil
+	case len(path) == 1 || at.table:
+		head, tail := text[:at.insert], text[at.insert:]
+		if head != "" && !strings.HasSuffix(head, "\n") {
+			head += "\n"
+		}
+		return head + line + "\n" + tail, nil
+	case len(path) == 2:
+		if text = strings.TrimRight(text, "\n"); text != "" {
+			text += "\n\n"
+		}
+		return text + "[" + path[0] + "]\n" + line + "\n", nil
+	}
+	return "", fmt.Errorf("no way to set %s", strings.Join(path, "."))
+}
+
+// written is a value as TOML; "" for none.
+func written(value any) string {
+	quote := func(s string) string {
+		raw, err := toml.Marshal(map[string]string{"x": s})
+		if err != nil {
+			return strconv.Quote(s)
+		}
+		return strings.TrimSpace(strings.TrimPrefix(string(raw), "x = "))
+	}
+	switch v := value.(type) {
+	case string:
+		if v != "" {
+			return quote(v)
+		}
+	case []string:
+		var all []string
+		for _, s := range v {
+			all = append(all, quote(s))
+		}
+		if len(all) > 0 {
+			return "[" + strings.Join(all, ", ") + "]"
+		}
+	case map[string]string:
+		var all []string
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			all = append(all, quote(name)+" = "+quote(v[name]))
+		}
+		if len(all) > 0 {
+			return "{ " + strings.Join(all, ", ") + " }"
+		}
+	case bool:
+		return strconv.FormatBool(v)
+	case int64:
+		return strconv.FormatInt(v, 10)
+	}
+	return ""
+}
+
+// spot is where a setting stands in a text, or would.
+type spot struct {
+	found      bool
+	start, end int    // from the name up to the line's end, without it
+	comment    string // that follows the value on its line
+	table      bool   // the table it belongs in is there
+	insert     int    // where a line for it goes
+}
+
+// locate finds a setting by its path.
+func locate(text string, path []string) (at spot) {
+	p := unstable.Parser{}
+	p.Reset([]byte(text))
+	var table []string
+	at.table = len(path) == 1
+	firstTable := -1
+	for p.NextExpression() {
+		e := p.Expression()
+		var names []string
+		var first *unstable.Node
+		for it := e.Key(); it.Next(); {
+			if first == nil {
+				first = it.Node()
+			}
+			names = append(names, string(it.Node().Data))
+		}
+		if first == nil {
+			continue
+		}
+		start := int(p.Range(first.Data).Offset)
+		start = strings.LastIndexByte(text[:start], '\n') + 1
+		if e.Kind != unstable.KeyValue {
+			table = names
+			if firstTable < 0 {
+				firstTable = start
+			}
+			if len(path) > 1 && slices.Equal(table, path[:len(path)-1]) {
+				at.table, at.insert = true, lineEnd(text, start)
+			}
+			continue
+		}
+		end, comment := valueEnd(text, start)
+		if full := append(slices.Clone(table), names...); slices.Equal(full, path) {
+			at.found, at.start, at.end, at.comment = true, start, end, comment
+			return at
+		}
+		if slices.Equal(table, path[:len(path)-1]) && (len(path) > 1 || firstTable < 0) {
+			at.insert = min(end+1, len(text))
+		}
+	}
+	if len(path) == 1 && at.insert == 0 && firstTable < 0 {
+		at.insert = len(text)
+	} else if len(path) == 1 && at.insert == 0 {
+		at.insert = firstTable
+	}
+	return at
+}
+
+func lineEnd(text string, from int) int {
+	if i := strings.IndexByte(text[from:], '\n'); i >= 0 {
+		return from + i + 1
+	}
+	return len(text)
+}
+
+// valueEnd finds the end of a setting that starts at a line: the end of the
+// first line with which it can be read, since lists may go over many. A comment
+// behind the value is given apart.
+func valueEnd(text string, start int) (end int, comment string) {
+	readable := func(part string) bool {
+		var any map[string]any
+		return toml.Unmarshal([]byte(part), &any) == nil
+	}
+	for end = start; end < len(text); {
+		end = lineEnd(text, end)
+		if readable(text[start:end]) {
+			break
+		}
+	}
+	end = start + len(strings.TrimSuffix(text[start:end], "\n"))
+	for i := start; i < end; i++ {
+		if text[i] == '#' && readable(text[start:i]) {
+			return end, text[start+len(strings.TrimRight(text[start:i], " \t")) : end]
+		}
+	}
+	return end, ""
+}
+
+// Path is the file of a job.
+func (w *Workspace) Path(name string) string { return filepath.Join(w.Dir, jobsFolder, name+".toml") }
+
+// SaveJob writes a job's text under its name. was is the name it had, "" for a
+// new one: the old file goes once the new one is there. A text that would not
+// be read again is not written.
+func (w *Workspace) SaveJob(was, name, text string) error {
+	if _, err := Parse(name, text, w.Endpoints); err != nil {
+		return err
+	}
+	return w.KeepJob(was, name, text)
+}
+
+// KeepJob is SaveJob for a text that may have mistakes: for one that a person
+// wrote so, and will mend.
+func (w *Workspace) KeepJob(was, name, text string) error {
+	path := w.Path(name)
+	if !names.MatchString(name) {
+		return &Mistake{File: path, What: "the file's name is the job's: " + nameRule}
+	}
+	if _, err := os.Lstat(path); err == nil && name != was {
+		return &Mistake{File: path, What: "there is a job of this name already"}
+	}
+	err := os.MkdirAll(filepath.Dir(path), 0o755)
+	if err == nil {
+		err = os.WriteFile(path+".new", []byte(text), 0o644)
+	}
+	if err == nil {
+		err = os.Rename(path+".new", path)
+	}
+	if err == nil && was != "" && was != name {
+		err = os.Remove(w.Path(was))
+	}
+	if err != nil {
+		return &Mistake{File: path, What: "cannot be written: " + reason(err)}
+	}
+	return nil
+}
+
+// RemoveJob removes a job's file.
+func (w *Workspace) RemoveJob(name string) error {
+	if err := os.Remove(w.Path(name)); err != nil {
+		return &Mistake{File: w.Path(name), What: "cannot be removed: " + reason(err)}
+	}
+	return nil
+}
+
+// Text is a job's file as it is.
+func (w *Workspace) Text(name string) (string, error) {
+	raw, err := os.ReadFile(w.Path(name))
+	if err != nil {
+		return "", &Mistake{File: w.Path(name), What: "cannot be read: " + reason(err)}
+	}
+	return string(raw), nil
+}

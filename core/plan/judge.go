@@ -1,0 +1,504 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"regexp"
+	"strings"
+	"time"
+
+	"lumtra/core/agreed"
+	"lumtra/core/catalog"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/rule"
+)
+
+// judging turns pairs of entries into effects, key after key in rising order.
+type judging struct {
+	opts    *Options
+	match   *rule.Matcher
+	trash   string // prefix, with its "/"
+	whole   bool   // both surveys are, so that what is not listed is not there
+	summary Summary
+	// source and target are what a key is looked up in, whether it is a folder.
+	source, target *catalog.Catalog
+	// held are the keys that will exist at the target and may still turn out
+	// to be a folder of the keys to come: each is the start of the next.
+	held []string
+	over string // of them, the one that stands above the current key
+	next next
+}
+
+// next are the keys that follow at a side which lacks the current one; known
+// is false when they have to be looked up.
+type next struct {
+	source, target *object.Entry
+	known          bool
+}
+
+// pair is a key with what is known of it.
+type pair struct {
+	Effect
+	agreed *agreed.State
+	// ask tells that only looking at the content can tell same from changed,
+	// askTags that the tags decide whether the object is taken, askFacts that
+	// metadata and tags may differ.
+	ask, askTags, askFacts bool
+	// untagged tells that the tags dropped it.
+	untagged bool
+}
+
+// judge decides a key by what the catalogs and the agreed states say.
+func (j *judging) judge(source, target *object.Entry, g *agreed.State) pair {
+	p := pair{agreed: g}
+	e := &p.Effect
+	e.Source, e.Target = source, target
+	e.Moved = moved(source, target, g)
+	if g != nil && (target == nil || !target.SameState(&g.Target)) {
+		j.summary.Drifted++
+	}
+	if source != nil {
+		e.Key = source.Key
+	} else {
+		e.Key = target.Key
+	}
+	if strings.HasPrefix(e.Key, j.trash) {
+		e.Kind, e.Reason = LeftOut, InTrash
+		return p
+	}
+	if j.opts.Rules.Direction == rule.TwoWay {
+		j.over = j.clash(e.Key)
+	}
+	if source == nil {
+		j.only(&p)
+		return p
+	}
+	taken, by := true, -1
+	if source.Kind != object.Special {
+		if taken, by = j.match.Takes(source, j.summary.Tallies); taken {
+			j.summary.Selected.Count++
+			j.summary.Selected.Bytes += source.Size
+		}
+	}
+	if !taken {
+		e.Kind, e.Reason, e.Note = LeftOut, NotTaken, j.match.Text(by)
+		if target != nil && j.opts.Rules.Direction == rule.OneWay {
+			j.clash(e.Key)
+		}
+		return p
+	}
+	p.askTags = j.match.NeedsTags() && source.Kind != object.Special
+	if j.gone(&p) || j.blocked(e) {
+		return p
+	}
+	if target == nil {
+		e.Kind, e.Reason = Add, NotThere
+		if g != nil {
+			e.Reason = GoneThere
+		}
+		return p
+	}
+	j.compareFacts(&p)
+	return p
+}
+
+func moved(source, target *object.Entry, g *agreed.State) Moved {
+	if g == nil {
+		return NotKnown
+	}
+	here := source == nil || !source.SameState(&g.Source)
+	there := target == nil || !target.SameState(&g.Target)
+	switch {
+	case here && there:
+		return AtBoth
+	case here:
+		return AtSource
+	case there:
+		return AtTarget
+	}
+	return Nowhere
+}
+
+// only decides a key that is only at the target.
+func (j *judging) only(p *pair) {
+	e, r := &p.Effect, &j.opts.Rules
+	e.Kind, e.Reason = Extra, OnlyThere
+	if r.Direction == rule.TwoWay {
+		j.onlyTwoWay(p)
+		return
+	}
+	j.clash(e.Key)
+	if r.Extras == rule.Leave || e.Target.Kind == object.Special {
+		return
+	}
+	taken, sure := j.match.TakesName(e.Target)
+	if p.agreed != nil && !j.match.NeedsTags() { // it was sent once: judged as it was then
+		was := p.agreed.Source
+		taken, _ = j.match.Takes(&was, nil)
+		sure = true
+	}
+	switch {
+	case !taken:
+		e.Kind, e.Reason, e.Note = LeftOut, NotTaken, "by its name or size"
+	case r.Different == rule.KeepBoth && KeptName(e.Key):
+		e.Reason = KeptBeside
+	case !sure:
+		e.Reason = NotSure
+	case !j.whole:
+		e.Reason = Incomplete
+	default:
+		e.Kind, e.Reason = Remove, Extraneous
+		if r.Extras == rule.Trash {
+			e.Aside = j.trashed(e.Key)
+		}
+	}
+}
+
+// trashed is where an object goes: a folder for each plan, so that one key can
+// be trashed many times.
+func (j *judging) trashed(key string) string {
+	return j.trash + j.opts.Now.UTC().Format("20060102T150405Z") + "/" + key
+}
+
+// onlyTwoWay: new at the target, or removed at the source.
+func (j *judging) onlyTwoWay(p *pair) {
+	e := &p.Effect
+	taken, _ := j.match.TakesName(e.Target)
+	if p.agreed == nil || !j.match.NeedsTags() && taken {
+		taken, _ = j.match.Takes(e.Target, nil)
+	}
+	switch {
+	case !taken:
+		e.Kind, e.Reason, e.Note = LeftOut, NotTaken, "by its name or size"
+	case p.agreed == nil:
+		e.Back = true
+		if !j.blockedAt(e, e.Target, j.opts.NameBack, j.opts.Source) && !j.clashes(e, j.opts.Source.Tree, j.over, j.source, j.next.source) {
+			e.Kind, e.Reason = Add, NotThere
+		}
+	case e.Moved == AtBoth:
+		j.conflict(e)
+	case !j.whole:
+		e.Reason = Incomplete
+	default:
+		e.Kind, e.Reason = Remove, GoneHere
+	}
+}
+
+// gone decides, for two-way jobs, a key that went at the target. It returns
+// false for all others.
+func (j *judging) gone(p *pair) bool {
+	e := &p.Effect
+	if j.opts.Rules.Direction != rule.TwoWay || e.Target != nil || p.agreed == nil || e.Source.Kind == object.Special {
+		return false
+	}
+	switch {
+	case e.Moved == AtBoth:
+		j.conflict(e)
+	case !j.whole:
+		e.Kind, e.Reason, e.Note = Blocked, NotComparable, "it is gone at the target, or the listing has a gap: nothing is removed on a listing that is not whole"
+	default:
+		e.Kind, e.Reason, e.Back = Remove, GoneHere, true
+	}
+	return true
+}
+
+// compareFacts tells same from changed for a key that both sides have.
+func (j *judging) compareFacts(p *pair) {
+	e := &p.Effect
+	src, dst := e.Source, e.Target
+	if dst.Kind == object.Special {
+		e.Kind, e.Reason, e.Note = Blocked, NameClash, "a link or special file has this name at the target"
+		return
+	}
+	switch judge := j.opts.Rules.Judge; {
+	case judge == rule.SendAll:
+		j.differs(p, SentAlways)
+	case src.Size != dst.Size:
+		j.differs(p, OtherSize)
+	case judge == rule.BySize:
+		j.same(p, SameSize)
+	case judge == rule.ByContent:
+		p.ask = true
+		j.same(p, SameContent) // until looking says otherwise
+	default:
+		j.byTime(p)
+	}
+}
+
+// byTime judges objects of one size by when they changed.
+func (j *judging) byTime(p *pair) {
+	e := &p.Effect
+	switch e.Moved {
+	case Nowhere:
+		j.same(p, Unchanged)
+		return
+	case AtSource, AtTarget:
+		j.differs(p, OtherState)
+		return
+	}
+	src, dst, opts := e.Source, e.Target, j.opts
+	twoWay := opts.Rules.Direction == rule.TwoWay
+	switch {
+	case opts.Target.KeepsTimes:
+		if j.sameTime(src.Modified, dst.Modified) {
+			j.same(p, SameFacts)
+		} else {
+			j.differs(p, OtherTime)
+		}
+	case twoWay && e.Moved == AtBoth:
+		j.differs(p, OtherState)
+	case src.Modified.Add(-min(opts.Source.Skew, 0)).After(dst.Modified.Add(-max(opts.Target.Skew, 0))):
+		// The target only knows when it stored the object. Rounded down, and
+		// with clocks known to differ counted only where they would hide a
+		// change, that errs towards sending once too often.
+		j.differs(p, Newer)
+	default:
+		j.same(p, SameFacts)
+	}
+}
+
+// sameTime tells whether two times agree as far as both sides can tell: what
+// the target holds is the source's own time, as fine as the coarser of the two.
+func (j *judging) sameTime(a, b time.Time) bool {
+	gap := a.Sub(b).Abs()
+	return gap == 0 || gap < max(j.opts.Source.TimeStep, j.opts.Target.TimeStep)
+}
+
+// same settles that the content is the same; what lies beside it may not be.
+func (j *judging) same(p *pair, why Reason) {
+	e, r := &p.Effect, &j.opts.Rules
+	e.Kind, e.Reason = Same, why
+	if c := r.As.Class; c != "" && !j.opts.Target.Tree && !sameClass(c, e.Target.Class) {
+		e.Kind, e.Reason = Meta, OtherClass
+		return
+	}
+	if r.Direction == rule.TwoWay {
+		return
+	}
+	p.askFacts = r.As.Tags || len(r.As.Metadata) > 0
+	switch {
+	case (why == SameSize || why == SameContent) && j.opts.Target.KeepsTimes && !j.sameTime(e.Source.Modified, e.Target.Modified),
+		why == SameContent && !j.opts.Target.KeepsTimes && p.agreed != nil && !p.agreed.Source.Modified.Equal(e.Source.Modified):
+		e.Kind, e.Reason, e.Note = Meta, OtherFacts, "same content, modified "+stamp(e.Source.Modified)+" at the source"
+	case j.opts.Target.KeepsModes && e.Source.Mode != 0 && e.Target.Mode != 0 && e.Source.Mode.Perm() != e.Target.Mode.Perm():
+		e.Kind, e.Reason = Meta, OtherMode
+	}
+}
+
+func sameClass(a, b string) bool {
+	if b == "" {
+		b = "STANDARD"
+	}
+	return strings.EqualFold(a, b)
+}
+
+// differs settles that the two are not the same, and what the job makes of it.
+func (j *judging) differs(p *pair, why Reason) {
+	e, r := &p.Effect, &j.opts.Rules
+	e.Kind, e.Reason, p.askFacts = Change, why, false
+	if r.Direction == rule.TwoWay {
+		switch e.Moved {
+		case AtSource:
+		case AtTarget:
+			e.Back = true
+			j.blockedAt(e, e.Target, j.opts.NameBack, j.opts.Source)
+		default:
+			j.conflict(e)
+		}
+		return
+	}
+	switch r.Different {
+	case rule.Skip:
+		e.Kind, e.Reason = LeftOut, TargetStays
+	case rule.IfNewer:
+		if !e.Source.Modified.After(e.Target.Modified) {
+			e.Kind, e.Reason = LeftOut, TargetNewer
+		}
+	case rule.KeepBoth:
+		e.Aside = j.free(e)
+	}
+}
+
+// free is a name with its time for what is at the target, that nothing has yet.
+func (j *judging) free(e *Effect) string {
+	for n := 1; ; n++ {
+		name := timedName(e.Key, e.Target.Modified, n)
+		if c := j.target.Cursor(name); !c.Next() || c.Entry().Key != name {
+			return name
+		}
+	}
+}
+
+// conflict settles what changed at both sides, as far as the job says how.
+func (j *judging) conflict(e *Effect) {
+	e.Kind, e.Reason = Conflict, Undecided
+	if c := j.opts.Rules.Conflicts; c != rule.Ask {
+		if e.Decide(c); e.Aside != "" {
+			e.Aside = j.free(e)
+		}
+	}
+}
+
+// Decide settles a conflict one way. Undoing it is deciding for [rule.Ask].
+func (e *Effect) Decide(c rule.Conflicts) {
+	e.Kind, e.Reason, e.Note, e.Back, e.Aside = Conflict, Undecided, "", false, ""
+	src, dst := e.Source, e.Target
+	if c == rule.NewerWins {
+		c = rule.SourceWins
+		if src == nil || dst != nil && dst.Modified.After(src.Modified) {
+			c = rule.TargetWins
+		}
+		if src == nil || dst == nil { // what was changed counts more than what was removed
+			c = map[bool]rule.Conflicts{true: rule.TargetWins, false: rule.SourceWins}[src == nil]
+		}
+	}
+	if c == rule.BothStay && (src == nil || dst == nil) {
+		c = map[bool]rule.Conflicts{true: rule.TargetWins, false: rule.SourceWins}[src == nil]
+	}
+	var kept, over *object.Entry
+	switch c {
+	case rule.SourceWins, rule.BothStay:
+		kept, over = src, dst
+		e.Note = "the conflict was decided for the source"
+	case rule.TargetWins:
+		kept, over, e.Back = dst, src, true
+		e.Note = "the conflict was decided for the target"
+	default:
+		return
+	}
+	e.Reason = Decided
+	switch {
+	case kept == nil:
+		e.Kind = Remove
+	case over == nil:
+		e.Kind = Add
+	default:
+		e.Kind = Change
+	}
+	if c == rule.BothStay {
+		e.Note, e.Aside = "the conflict was decided for keeping both", timedName(e.Key, dst.Modified, 1)
+	}
+}
+
+// timedName is the name an object is kept under beside the one that takes its
+// place: its own, with its time before the ending, and a number from the second
+// of that time on.
+func timedName(key string, at time.Time, n int) string {
+	number := ""
+	if n > 1 {
+		number = fmt.Sprintf(" %d", n)
+	}
+	ext := path.Ext(object.Base(key))
+	if ext == object.Base(key) { // ".profile" is a name, not an ending
+		ext = ""
+	}
+	return strings.TrimSuffix(key, ext) + " (" + at.UTC().Format("2006-01-02 15.04.05") + number + ")" + ext
+}
+
+var timed = regexp.MustCompile(` \(\d{4}-\d\d-\d\d \d\d\.\d\d\.\d\d( \d+)?\)(\.[^/.]*)?$`)
+
+// KeptName tells whether a key looks like one that an older object was kept
+// under when the job replaced it.
+func KeptName(key string) bool { return timed.MatchString(key) }
+
+// blocked finds what can never be done, so that it is known before the run.
+func (j *judging) blocked(e *Effect) bool {
+	if j.blockedAt(e, e.Source, j.opts.Name, j.opts.Target) {
+		return true
+	}
+	if j.opts.Rules.Direction == rule.TwoWay {
+		return e.Target == nil && j.clashes(e, j.opts.Target.Tree, j.over, j.target, j.next.target)
+	}
+	// What cannot be written does not stand in the way of others.
+	over := j.clash(e.Key)
+	if e.Target == nil && j.clashes(e, j.opts.Target.Tree, over, j.target, j.next.target) {
+		if over == "" && len(j.held) > 0 && j.held[len(j.held)-1] == e.Key {
+			j.held = j.held[:len(j.held)-1]
+		}
+		return true
+	}
+	return e.Target != nil && j.clashes(e, j.opts.Target.Tree, over, nil, nil)
+}
+
+// clashes finds that a key would be an object and a folder at once at a side
+// that is a tree: because over, an object, stands above it, or because objects
+// lie below it there.
+func (j *judging) clashes(e *Effect, tree bool, over string, at *catalog.Catalog, next *object.Entry) bool {
+	switch {
+	case !tree:
+		return false
+	case over != "":
+		e.Note = fmt.Sprintf("%q is an object, so nothing can lie below it", object.Display(over))
+	case at != nil && j.below(e.Key, at, next):
+		e.Note = "a folder has this name there"
+	default:
+		return false
+	}
+	e.Kind, e.Reason = Blocked, NameClash
+	return true
+}
+
+// below tells whether a side has keys below the key. All that comes between a
+// key and those below it starts with it, so the next key mostly tells.
+func (j *judging) below(key string, at *catalog.Catalog, next *object.Entry) bool {
+	if j.next.known && (next == nil || !strings.HasPrefix(next.Key, key)) {
+		return false
+	}
+	if j.next.known && next.Key[len(key)] == '/' {
+		return true
+	}
+	c := at.Cursor(key + "/")
+	return c.Next() && strings.HasPrefix(c.Entry().Key, key+"/")
+}
+
+// blockedAt finds what the receiving side cannot take.
+func (j *judging) blockedAt(e *Effect, sent *object.Entry, name func(string) error, to place.Abilities) bool {
+	if sent.Kind == object.Special {
+		e.Kind, e.Reason = Blocked, SpecialFile
+		return true
+	}
+	if name != nil {
+		if err := name(e.Key); err != nil {
+			e.Kind, e.Reason, e.Note = Blocked, NameNotHeld, reason(err)
+			return true
+		}
+	}
+	if m := to.MaxObject; m > 0 && sent.Size > m {
+		e.Kind, e.Reason = Blocked, TooLarge
+		return true
+	}
+	return false
+}
+
+func reason(err error) string {
+	var e *place.Error
+	if errors.As(err, &e) {
+		return e.Reason()
+	}
+	return object.Display(err.Error())
+}
+
+// clash returns the key that stands in this one's way at a target that is a
+// tree, and notes this key for those to come. Keys rise, so only those that
+// this one starts with can matter, and they are nested: a stack.
+func (j *judging) clash(key string) string {
+	if !j.opts.Target.Tree && (j.opts.Rules.Direction != rule.TwoWay || !j.opts.Source.Tree) {
+		return ""
+	}
+	for len(j.held) > 0 {
+		top := j.held[len(j.held)-1]
+		if len(key) > len(top) && key[:len(top)] == top {
+			break
+		}
+		j.held = j.held[:len(j.held)-1]
+	}
+	for _, h := range j.held {
+		if key[len(h)] == '/' {
+			return h
+		}
+	}
+	j.held = append(j.held, key)
+	return ""
+}

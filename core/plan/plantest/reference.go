@@ -1,0 +1,258 @@
+// Package plantest holds a planner that one can check by reading: a key at a
+// time, over maps, with no files, no order and no regard for speed. Tests hold
+// the real one against it. It shares no code with it but the nouns.
+package plantest
+
+import (
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"lumtra/core/object"
+	"lumtra/core/plan"
+	"lumtra/core/rule"
+)
+
+// Tree is what lies at one side: entries by key.
+type Tree map[string]object.Entry
+
+// Agreed is what both sides last agreed on, by key: source and target.
+type Agreed map[string][2]object.Entry
+
+// World is all a plan follows from.
+type World struct {
+	Source, Target Tree
+	Agreed         Agreed
+	Rules          rule.Rules
+	// KeepsTimes and IsTree are the target's abilities, Bad names it refuses.
+	KeepsTimes, IsTree bool
+	SourceIsTree       bool
+	Bad                func(key string) bool
+	// Gaps tells that a survey was not whole.
+	Gaps bool
+	// Same compares contents.
+	Same func(source, target object.Entry) bool
+
+	sourceFolders, targetFolders map[string]bool
+}
+
+// Outcome is the essence of an effect.
+type Outcome struct {
+	Kind  plan.Kind
+	Back  bool
+	Aside bool
+}
+
+// Plan says what is to become of every key.
+func (w *World) Plan() map[string]Outcome {
+	keys := map[string]bool{}
+	for k := range w.Source {
+		keys[k] = true
+	}
+	for k := range w.Target {
+		keys[k] = true
+	}
+	out := map[string]Outcome{}
+	stands := map[string]bool{} // keys that will be objects at the target
+	twoWay := w.Rules.Direction == rule.TwoWay
+	w.sourceFolders, w.targetFolders = folders(w.Source), folders(w.Target)
+	for _, k := range slices.Sorted(maps.Keys(keys)) {
+		below := false
+		for i := range k {
+			below = below || k[i] == '/' && stands[k[:i]]
+		}
+		out[k] = w.key(k, below)
+		_, here := w.Source[k]
+		_, there := w.Target[k]
+		switch o := out[k]; {
+		case strings.HasPrefix(k, w.Rules.TrashPath+"/"):
+		case twoWay, !here, o.Kind == plan.LeftOut && there:
+			stands[k] = !below || !twoWay && !w.IsTree
+		case o.Kind == plan.LeftOut, below && w.IsTree, w.Source[k].Kind == object.Special, w.Bad(k), !there && w.IsTree && w.targetFolders[k]:
+		default:
+			stands[k] = true
+		}
+	}
+	return out
+}
+
+// folders are all names that keys lie below.
+func folders(side Tree) map[string]bool {
+	all := map[string]bool{}
+	for k := range side {
+		for i := range k {
+			if k[i] == '/' {
+				all[k[:i]] = true
+			}
+		}
+	}
+	return all
+}
+
+func (w *World) key(k string, below bool) Outcome {
+	src, here := w.Source[k]
+	dst, there := w.Target[k]
+	was, agreed := w.Agreed[k]
+	twoWay := w.Rules.Direction == rule.TwoWay
+	srcMoved := !agreed || !here || !alike(src, was[0])
+	dstMoved := !agreed || !there || !alike(dst, was[1])
+	switch {
+	case strings.HasPrefix(k, w.Rules.TrashPath+"/"):
+		return Outcome{Kind: plan.LeftOut}
+	case !here && twoWay:
+		switch {
+		case !w.takes(dst):
+			return Outcome{Kind: plan.LeftOut}
+		case !agreed && (dst.Kind == object.Special || w.SourceIsTree && (below || w.sourceFolders[k])):
+			return Outcome{Kind: plan.Blocked, Back: true}
+		case !agreed:
+			return Outcome{Kind: plan.Add, Back: true}
+		case dstMoved:
+			return w.conflict(src, here, dst, there)
+		case w.Gaps:
+			return Outcome{Kind: plan.Extra}
+		}
+		return Outcome{Kind: plan.Remove}
+	case !here:
+		return w.extra(k, dst, was[0], agreed)
+	case src.Kind != object.Special && !w.takes(src):
+		return Outcome{Kind: plan.LeftOut}
+	case twoWay && !there && agreed && src.Kind != object.Special:
+		switch {
+		case srcMoved:
+			return w.conflict(src, here, dst, there)
+		case w.Gaps:
+			return Outcome{Kind: plan.Blocked}
+		}
+		return Outcome{Kind: plan.Remove, Back: true}
+	case src.Kind == object.Special, w.Bad(k), there && dst.Kind == object.Special,
+		w.IsTree && (below && !(twoWay && there) || !there && w.targetFolders[k]):
+		return Outcome{Kind: plan.Blocked}
+	case !there:
+		return Outcome{Kind: plan.Add}
+	case w.same(src, dst, agreed, srcMoved, dstMoved):
+		meta := w.KeepsTimes && !twoWay && (w.Rules.Judge == rule.BySize || w.Rules.Judge == rule.ByContent) && !src.Modified.Equal(dst.Modified) ||
+			!w.KeepsTimes && !twoWay && w.Rules.Judge == rule.ByContent && agreed && !was[0].Modified.Equal(src.Modified)
+		if meta {
+			return Outcome{Kind: plan.Meta}
+		}
+		return Outcome{Kind: plan.Same}
+	case twoWay && agreed && srcMoved && !dstMoved:
+		return Outcome{Kind: plan.Change}
+	case twoWay && agreed && dstMoved && !srcMoved:
+		return Outcome{Kind: plan.Change, Back: true}
+	case twoWay:
+		return w.conflict(src, here, dst, there)
+	}
+	switch w.Rules.Different {
+	case rule.Skip:
+		return Outcome{Kind: plan.LeftOut}
+	case rule.IfNewer:
+		if !src.Modified.After(dst.Modified) {
+			return Outcome{Kind: plan.LeftOut}
+		}
+	case rule.KeepBoth:
+		return Outcome{Kind: plan.Change, Aside: true}
+	}
+	return Outcome{Kind: plan.Change}
+}
+
+func alike(a, b object.Entry) bool {
+	if a.ETag+b.ETag != "" {
+		return a.ETag == b.ETag
+	}
+	return a.Size == b.Size && a.Modified.Equal(b.Modified)
+}
+
+func (w *World) same(src, dst object.Entry, agreed, srcMoved, dstMoved bool) bool {
+	twoWay := w.Rules.Direction == rule.TwoWay
+	switch {
+	case w.Rules.Judge == rule.SendAll, src.Size != dst.Size:
+		return false
+	case w.Rules.Judge == rule.BySize:
+		return true
+	case w.Rules.Judge == rule.ByContent:
+		return w.Same(src, dst)
+	case agreed && srcMoved != dstMoved:
+		return false
+	case agreed && !srcMoved:
+		return true
+	case w.KeepsTimes:
+		return src.Modified.Equal(dst.Modified)
+	case twoWay && agreed:
+		return false
+	}
+	return !src.Modified.After(dst.Modified)
+}
+
+func (w *World) extra(k string, dst, was object.Entry, agreed bool) Outcome {
+	judged, sure := dst, agreed || w.Rules.Select.NewerThan == "" && w.Rules.Select.OlderThan == ""
+	if agreed {
+		judged = was
+		judged.Key = k
+	}
+	switch {
+	case w.Rules.Extras == rule.Leave || dst.Kind == object.Special:
+		return Outcome{Kind: plan.Extra}
+	case !w.takesBut(judged, !agreed):
+		return Outcome{Kind: plan.LeftOut}
+	case w.Rules.Different == rule.KeepBoth && strings.Contains(k, "(20"), !sure, w.Gaps:
+		return Outcome{Kind: plan.Extra}
+	}
+	return Outcome{Kind: plan.Remove, Aside: w.Rules.Extras == rule.Trash}
+}
+
+func (w *World) conflict(src object.Entry, here bool, dst object.Entry, there bool) Outcome {
+	how := w.Rules.Conflicts
+	if how == rule.Ask {
+		return Outcome{Kind: plan.Conflict}
+	}
+	target := how == rule.TargetWins
+	if how == rule.NewerWins || how == rule.BothStay {
+		target = !here || how == rule.NewerWins && here && there && dst.Modified.After(src.Modified)
+	}
+	switch {
+	case target && !there:
+		return Outcome{Kind: plan.Remove, Back: true}
+	case target && !here:
+		return Outcome{Kind: plan.Add, Back: true}
+	case target:
+		return Outcome{Kind: plan.Change, Back: true}
+	case !here:
+		return Outcome{Kind: plan.Remove}
+	case !there:
+		return Outcome{Kind: plan.Add}
+	}
+	return Outcome{Kind: plan.Change, Aside: how == rule.BothStay}
+}
+
+func (w *World) takes(e object.Entry) bool { return w.takesBut(e, false) }
+
+// takesBut is the selection, without its rules about time where those cannot
+// be held against the entry.
+func (w *World) takesBut(e object.Entry, timeless bool) bool {
+	s := w.Rules.Select
+	if len(s.Include) > 0 && !slices.ContainsFunc(s.Include, func(p string) bool { return glob(p, e.Key) }) {
+		return false
+	}
+	if slices.ContainsFunc(s.Exclude, func(p string) bool { return glob(p, e.Key) }) {
+		return false
+	}
+	if !strings.HasPrefix(e.Key, s.Prefix) || !strings.HasSuffix(e.Key, s.Suffix) {
+		return false
+	}
+	if s.Smallest == "1B" && e.Size < 1 || s.Largest == "1B" && e.Size > 1 {
+		return false
+	}
+	return timeless || s.NewerThan == "" || !e.Modified.Before(Now.Add(-Age))
+}
+
+// glob matches the few forms of patterns that tests use.
+func glob(pattern, key string) bool {
+	x := regexp.QuoteMeta(pattern)
+	x = strings.ReplaceAll(x, `\*\*/`, `(.*/)?`)
+	x = strings.ReplaceAll(x, `/\*\*`, `(/.*)?`)
+	x = strings.ReplaceAll(x, `\*`, `[^/]*`)
+	return regexp.MustCompile(`(?s)^` + x + `$`).MatchString(key)
+}

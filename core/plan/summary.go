@@ -1,0 +1,134 @@
+package plan
+
+import (
+	"math/bits"
+
+	"lumtra/core/rule"
+)
+
+// Summary is what a plan comes to.
+type Summary struct {
+	Totals Totals
+	// Left counts the blocked effects that are content and so will be missing at
+	// the target; links and devices are not among them.
+	Left int64 `json:",omitempty"`
+	// Back counts the effects that go from target to source.
+	Back Total `json:",omitzero"`
+	// Selected is what of the source the job takes, and Rules what each rule of
+	// its selection does.
+	Selected Total        `json:",omitzero"`
+	Tallies  []rule.Tally `json:",omitempty"`
+	// Agreed is what both sides last agreed on; Drifted how many of those
+	// changed or went at the target without the job.
+	Agreed, Drifted int64 `json:",omitempty"`
+	// Sizes are the objects whose content moves, by size.
+	Sizes Sizes
+	// Asides are older objects that are moved and kept.
+	Asides Total `json:",omitzero"`
+	// Cold counts what moves and lies in a class that has to be restored first.
+	Cold Total `json:",omitzero"`
+	// Examples are the first effects that move something.
+	Examples []Example `json:",omitempty"`
+	// Largest is the size of the largest object that moves.
+	Largest int64 `json:",omitempty"`
+	// Blocked counts what cannot be done, by reason.
+	Blocked map[Reason]int64 `json:",omitempty"`
+	// Compared counts the pairs whose contents were or will be looked at.
+	Compared int64 `json:",omitempty"`
+}
+
+// Example is a key at the source and what it will be at the target.
+type Example struct {
+	Key  string
+	Kind Kind
+	Back bool `json:",omitempty"`
+}
+
+const keptExamples = 5
+
+// Sizes counts objects by size: class i holds those of less than 1024·4^i
+// bytes that are in no lower one, the last all the rest.
+type Sizes [12]Total
+
+func sizeClass(n int64) int {
+	return min((bits.Len64(uint64(max(n, 0))>>10)+1)/2, len(Sizes{})-1)
+}
+
+// add counts one effect.
+func (s *Summary) add(e *Effect) {
+	s.Totals.Add(e)
+	if e.Missing() {
+		s.Left++
+	}
+	if e.Aside != "" && e.Kind.Acts() {
+		s.Asides.Count++
+		s.Asides.Bytes += e.Over().Size
+	}
+	if e.Kind == Blocked {
+		if s.Blocked == nil {
+			s.Blocked = map[Reason]int64{}
+		}
+		s.Blocked[e.Reason]++
+	}
+	if e.Reason == SameContent || e.Reason == OtherContent {
+		s.Compared++
+	}
+	if !e.Kind.Acts() {
+		return
+	}
+	if e.Back {
+		s.Back.Count++
+		s.Back.Bytes += e.Bytes()
+	}
+	if !e.Kind.Moves() {
+		return
+	}
+	if IsCold(e.Sent().Class) {
+		s.Cold.Count++
+		s.Cold.Bytes += e.Bytes()
+	}
+	s.Largest = max(s.Largest, e.Bytes())
+	class := &s.Sizes[sizeClass(e.Bytes())]
+	class.Count++
+	class.Bytes += e.Bytes()
+	if len(s.Examples) < keptExamples {
+		s.Examples = append(s.Examples, Example{e.Key, e.Kind, e.Back})
+	}
+}
+
+// IsCold tells whether objects of the class have to be restored before they
+// can be read (S3 API Reference, "StorageClass"; Blob API, "Set Blob Tier").
+func IsCold(class string) bool {
+	return class == "GLACIER" || class == "DEEP_ARCHIVE" || class == "Archive"
+}
+
+// merge adds what was counted of the keys that follow.
+func (s *Summary) merge(o *Summary) {
+	s.Totals.Merge(&o.Totals)
+	for _, x := range []struct{ to, from *Total }{{&s.Back, &o.Back}, {&s.Selected, &o.Selected}, {&s.Asides, &o.Asides}, {&s.Cold, &o.Cold}} {
+		x.to.Count += x.from.Count
+		x.to.Bytes += x.from.Bytes
+	}
+	s.Left += o.Left
+	s.Largest = max(s.Largest, o.Largest)
+	s.Compared += o.Compared
+	for why, n := range o.Blocked {
+		if s.Blocked == nil {
+			s.Blocked = map[Reason]int64{}
+		}
+		s.Blocked[why] += n
+	}
+	s.Drifted += o.Drifted
+	for i := range s.Sizes {
+		s.Sizes[i].Count += o.Sizes[i].Count
+		s.Sizes[i].Bytes += o.Sizes[i].Bytes
+	}
+	for i := range o.Tallies {
+		s.Tallies[i].Add(o.Tallies[i])
+	}
+	for _, x := range o.Examples {
+		if len(s.Examples) < keptExamples {
+			s.Examples = append(s.Examples, x)
+		}
+	}
+}

@@ -1,0 +1,260 @@
+package rule
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Judge is how two objects of one key are told to be the same.
+type Judge string
+
+// The ways to judge.
+const (
+	// BySizeAndTime: same size, and neither side changed since both last
+	// agreed; where no agreement is known, the times agree or, where the target
+	// only knows when it stored an object, the source was not modified since.
+	BySizeAndTime Judge = "size-and-time"
+	// BySize looks at sizes alone.
+	BySize Judge = "size"
+	// ByContent: the checksums agree. Slower: folders are read, stores asked
+	// object by object.
+	ByContent Judge = "content"
+	// SendAll takes nothing for the same.
+	SendAll Judge = "all"
+)
+
+// Landing is what of the source folder lands at the target.
+type Landing string
+
+// The landings.
+const (
+	// Inside: what lies in the source lands directly in the target.
+	Inside Landing = "inside"
+	// WithFolder: the source folder itself lands in the target, under its name.
+	WithFolder Landing = "folder"
+)
+
+// Direction is which side follows which.
+type Direction string
+
+// The directions.
+const (
+	OneWay Direction = "one-way"
+	// TwoWay brings what changed at either side since they last agreed to the
+	// other; what changed at both is a conflict.
+	TwoWay Direction = "two-way"
+)
+
+// Different is what happens when the target has another one under the key.
+type Different string
+
+// What can happen to another one at the target.
+const (
+	Replace Different = "replace"
+	Skip    Different = "skip"  // leave it
+	IfNewer Different = "newer" // replace it when the source's is newer
+	// KeepBoth moves the target's to a name with its time in it, beside the new.
+	KeepBoth Different = "keep-both"
+)
+
+// Extras is what happens to what is only at the target.
+type Extras string
+
+// What can happen to extras.
+const (
+	Leave  Extras = "leave"
+	Trash  Extras = "trash"  // move it below the trash prefix
+	Remove Extras = "remove" // delete-mirroring
+)
+
+// Conflicts is how two-way jobs settle what changed at both sides.
+type Conflicts string
+
+// The ways to settle conflicts.
+const (
+	Ask        Conflicts = "ask"
+	SourceWins Conflicts = "source"
+	TargetWins Conflicts = "target"
+	NewerWins  Conflicts = "newer"
+	BothStay   Conflicts = "keep-both"
+)
+
+// Rules are all phrases of a job that a plan follows from.
+type Rules struct {
+	Direction Direction `toml:"direction,omitempty"`
+	Landing   Landing   `toml:"landing,omitempty"`
+	Judge     Judge     `toml:"judge,omitempty"`
+	Different Different `toml:"different,omitempty"`
+	Extras    Extras    `toml:"extras,omitempty"`
+	// TrashPath is the prefix below the target that extras are moved to, with a
+	// folder in it for each plan.
+	TrashPath string    `toml:"trash,omitempty"`
+	Conflicts Conflicts `toml:"conflicts,omitempty"`
+	Select    Selection `toml:"select"`
+	As        As        `toml:"as"`
+	Guards    Guards    `toml:"guards"`
+}
+
+// As is what objects become at the target, beside their content.
+type As struct {
+	// Class is the storage class; "" leaves it to the target.
+	Class string `toml:"class,omitempty"`
+	// Metadata is set on every object that is sent.
+	Metadata map[string]string `toml:"metadata,omitempty"`
+	// Tags carries tags over, which takes a request an object at either side.
+	Tags bool `toml:"tags,omitempty"`
+}
+
+// DefaultTrash is where extras go when the job does not say.
+const DefaultTrash = "_trash"
+
+// Default are the rules of a job that says nothing.
+func Default() Rules {
+	return Rules{Direction: OneWay, Landing: Inside, Judge: BySizeAndTime, Different: Replace, Extras: Leave, TrashPath: DefaultTrash, Conflicts: Ask}
+}
+
+// choice tells a value that is none of the known ones.
+func choice[T ~string](setting string, value T, known ...T) (string, string) {
+	if slices.Contains(known, value) {
+		return "", ""
+	}
+	quoted := make([]string, len(known))
+	for i, k := range known {
+		quoted[i] = fmt.Sprintf("%q", string(k))
+	}
+	return setting, fmt.Sprintf("%s is %q; it is %s or %s", setting, string(value), strings.Join(quoted[:len(quoted)-1], ", "), quoted[len(quoted)-1])
+}
+
+// Check finds the first value that cannot be: the setting, with dots between
+// its parts, and what is wrong with it and would be right. Both are "" when
+// all is well.
+func (r *Rules) Check() (setting, what string) {
+	for _, check := range []func() (string, string){
+		func() (string, string) { return choice("direction", r.Direction, OneWay, TwoWay) },
+		func() (string, string) { return choice("landing", r.Landing, Inside, WithFolder) },
+		func() (string, string) { return choice("judge", r.Judge, BySizeAndTime, BySize, ByContent, SendAll) },
+		func() (string, string) { return choice("different", r.Different, Replace, Skip, IfNewer, KeepBoth) },
+		func() (string, string) { return choice("extras", r.Extras, Leave, Trash, Remove) },
+		func() (string, string) {
+			return choice("conflicts", r.Conflicts, Ask, SourceWins, TargetWins, NewerWins, BothStay)
+		},
+		r.checkTrash,
+		r.checkTwoWay,
+		r.Select.check,
+		r.Guards.check,
+	} {
+		if setting, what := check(); what != "" {
+			return setting, what
+		}
+	}
+	return "", ""
+}
+
+func (r *Rules) checkTrash() (string, string) {
+	t := r.TrashPath
+	if t == "" || strings.HasPrefix(t, "/") || strings.HasSuffix(t, "/") || slices.ContainsFunc(strings.Split(t, "/"), func(p string) bool { return p == "" || p == "." || p == ".." }) {
+		return "trash", fmt.Sprintf("trash is %q; it is a path below the target such as %q, without \"/\" at its ends", t, DefaultTrash)
+	}
+	return "", ""
+}
+
+func (r *Rules) checkTwoWay() (string, string) {
+	if r.Direction != TwoWay {
+		return "", ""
+	}
+	switch {
+	case r.Extras != Leave:
+		return "extras", "a two-way job has no extras: what was removed at one side is removed at the other; leave this out"
+	case r.Different != Replace:
+		return "different", "a two-way job settles differences as conflicts: leave this out, and see conflicts"
+	case r.Judge == SendAll:
+		return "judge", "a two-way job cannot send everything both ways; judge is \"size-and-time\", \"size\" or \"content\""
+	}
+	return "", ""
+}
+
+// Guards are what holds a plan back until a person has looked. Numbers that
+// are not set have their default.
+type Guards struct {
+	// EmptySource holds back a plan whose source holds nothing.
+	EmptySource *bool `toml:"empty-source,omitempty"`
+	// Removals is the most objects a plan may remove, RemovalShare the most
+	// in percent of what is at the target.
+	Removals     *int64 `toml:"removals,omitempty"`
+	RemovalShare *int64 `toml:"removal-share,omitempty"`
+	// Shrink is by how many percent the source may have become smaller, in
+	// objects, since both sides last agreed.
+	Shrink *int64 `toml:"shrink,omitempty"`
+	// Drift is how many percent of what both sides agreed on may have changed
+	// or gone at the target behind the job's back.
+	Drift *int64 `toml:"drift,omitempty"`
+}
+
+// Defaults of [Guards].
+const (
+	DefaultRemovals     = 1000
+	DefaultRemovalShare = 20
+	DefaultShrink       = 50
+	DefaultDrift        = 20
+)
+
+// Limit is a guard's number, or what holds when it is not set.
+func Limit(set *int64, otherwise int64) int64 {
+	if set != nil {
+		return *set
+	}
+	return otherwise
+}
+
+// HoldsEmpty tells whether an empty source holds a plan back.
+func (g *Guards) HoldsEmpty() bool { return g.EmptySource == nil || *g.EmptySource }
+
+func (g *Guards) check() (string, string) {
+	if g.Removals != nil && *g.Removals < 0 {
+		return "guards.removals", fmt.Sprintf("removals is %d; it is a number of objects, 0 to hold back every removal", *g.Removals)
+	}
+	for _, p := range []struct {
+		name  string
+		value *int64
+	}{{"removal-share", g.RemovalShare}, {"shrink", g.Shrink}, {"drift", g.Drift}} {
+		if p.value != nil && (*p.value < 0 || *p.value > 100) {
+			return "guards." + p.name, fmt.Sprintf("%s is %d; it is percent, between 0 and 100, where 100 never holds back", p.name, *p.value)
+		}
+	}
+	return "", ""
+}
+
+// Facts are what the guards look at.
+type Facts struct {
+	// SourceObjects and TargetObjects are what the surveys found, Selected
+	// what of the source the job takes.
+	SourceObjects, TargetObjects, Selected int64
+	Removals                               int64
+	// Agreed is what both sides last agreed on; Drifted how many of those are
+	// other or gone at the target without the job having done it.
+	Agreed, Drifted int64
+	SourceName      string
+}
+
+// Hold tells in words each guard that the facts set off.
+func (g *Guards) Hold(f Facts) []string {
+	var held []string
+	say := func(format string, args ...any) { held = append(held, fmt.Sprintf(format, args...)) }
+	if f.SourceObjects == 0 && g.HoldsEmpty() {
+		say("%s holds nothing; is it the right place, and mounted?", f.SourceName)
+	}
+	if most := Limit(g.Removals, DefaultRemovals); f.Removals > most {
+		say("it removes %d objects, more than the %d the job's guard lets pass", f.Removals, most)
+	}
+	if share := Limit(g.RemovalShare, DefaultRemovalShare); f.Removals*100 > share*f.TargetObjects {
+		say("it removes %d of %d objects at the target, more than %d %%", f.Removals, f.TargetObjects, share)
+	}
+	if shrink := Limit(g.Shrink, DefaultShrink); f.Agreed > 0 && f.SourceObjects > 0 && (f.Agreed-f.Selected)*100 > shrink*f.Agreed {
+		say("the source has %d objects where there were %d: more than %d %% are gone", f.Selected, f.Agreed, shrink)
+	}
+	if drift := Limit(g.Drift, DefaultDrift); f.Agreed > 0 && f.Drifted*100 > drift*f.Agreed {
+		say("%d of %d objects at the target changed or went without this job, more than %d %%", f.Drifted, f.Agreed, drift)
+	}
+	return held
+}

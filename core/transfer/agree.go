@@ -1,0 +1,59 @@
+package transfer
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"time"
+
+	"lumtra/core/agreed"
+	"lumtra/core/object"
+	"lumtra/core/plan"
+)
+
+// Agree writes, to the file at path, what both sides agree on after all that
+// was done of a plan: what the plan found the same, what its ledger says has
+// arrived, and of the rest what was agreed before. A plan that was never run
+// has no ledger, and that is no error.
+func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan, ledgerPath string) error {
+	done, err := States(ledgerPath)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		done = func(int64) (object.Entry, bool) { return object.Entry{}, false }
+	case err != nil:
+		return err
+	}
+	w, err := agreed.Create(path, agreed.Info{Job: p.Info.Job, Plan: p.Info.Number, At: time.Now(), Source: p.Info.Source.Place, Target: p.Info.Target.Place})
+	if err != nil {
+		return err
+	}
+	defer w.Abandon()
+	old := before.Cursor("")
+	c := p.Effects("")
+	for n := int64(0); c.Next(); n++ {
+		if n&4095 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		e := c.Effect()
+		was := old.At(e.Key)
+		there, finished := done(n)
+		switch {
+		case e.Kind == plan.Same:
+			err = w.Add(e.Key, e.Source, e.Target)
+		case finished && e.Kind == plan.Remove:
+		case finished && e.Back:
+			err = w.Add(e.Key, &there, e.Target)
+		case finished:
+			err = w.Add(e.Key, e.Source, &there)
+		case was != nil:
+			err = w.Add(e.Key, &was.Source, &was.Target)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(c.Err(), old.Err()); err != nil {
+		return err
+	}
+	return w.Finish()
+}

@@ -1,0 +1,188 @@
+package transfer_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lumtra/core/agreed"
+	"lumtra/core/catalog"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/place/folder"
+	"lumtra/core/plan"
+	"lumtra/core/plan/plantest"
+	"lumtra/core/transfer"
+)
+
+// Random trees and rules, several rounds of changes on both sides: each plan is
+// the one the reference makes, and running it makes both sides what the plan
+// says.
+func TestModel(t *testing.T) {
+	for _, kind := range []string{"folder", "s3", "blob"} {
+		t.Run(kind, func(t *testing.T) {
+			w, n := newWorldOf(t, map[string]string{"folder": "s3"}[kind]+strings.TrimPrefix(kind, "folder")), 0
+			rapid.Check(t, func(t *rapid.T) {
+				n++
+				m := &model{temp: filepath.Join(w.temp, fmt.Sprint("m", n)), now: plantest.Now}
+				require.NoError(t, os.MkdirAll(m.temp, 0o755))
+				var close func()
+				m.source, close = scratch(t, m.temp+"/source")
+				defer close()
+				if kind == "folder" {
+					m.target, close = scratch(t, m.temp+"/target")
+					defer close()
+				} else {
+					var err error
+					m.target, err = w.at.Open(fmt.Sprint("archive/", n))
+					require.NoError(t, err)
+				}
+				m.world.Rules = plantest.Rules(t)
+				for range rapid.IntRange(1, 3).Draw(t, "rounds") {
+					m.meddle(t, m.source)
+					m.meddle(t, m.target)
+					m.round(t)
+				}
+				os.RemoveAll(m.temp)
+			})
+		})
+	}
+}
+
+func scratch(t *rapid.T, dir string) (place.Place, func()) {
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	end, err := folder.OpenEndpoint(filepath.Base(dir), dir, folder.Options{})
+	require.NoError(t, err)
+	p, err := end.Open("")
+	require.NoError(t, err)
+	return p, func() { end.Close() }
+}
+
+type model struct {
+	source, target place.Place
+	temp           string
+	world          plantest.World
+	now            time.Time
+	rounds, writes int
+}
+
+// meddle writes and removes a few objects at one side.
+func (m *model) meddle(t *rapid.T, p place.Place) {
+	for range rapid.IntRange(0, 6).Draw(t, "changes") {
+		key := plantest.Key(t)
+		if rapid.IntRange(0, 3).Draw(t, "remove?") == 0 {
+			p.Remove(ctx, object.Ref{Key: key})
+			continue
+		}
+		m.writes++ // no two objects have one time
+		at := plantest.Time(t).Add(time.Duration(m.writes) * time.Second)
+		text := rapid.SampledFrom([]string{"", "x", "y", "zz"}).Draw(t, "text")
+		p.Write(ctx, key, strings.NewReader(text), int64(len(text)), place.WriteOptions{Original: at}) // a clash is refused, and well so
+	}
+}
+
+func texts(t require.TestingT, p place.Place) map[string]string {
+	all := map[string]string{}
+	for e, err := range p.List(ctx, "", place.ListOptions{}) {
+		if place.KindOf(err) == place.NotFound && err != nil {
+			break
+		}
+		require.NoError(t, err)
+		r, _, err := p.Read(ctx, e.Key, place.ReadOptions{})
+		require.NoError(t, err)
+		raw, err := io.ReadAll(r)
+		require.NoError(t, err)
+		r.Close()
+		all[e.Key] = string(raw)
+	}
+	return all
+}
+
+func tree(t require.TestingT, c *catalog.Catalog) plantest.Tree {
+	all := plantest.Tree{}
+	cur := c.Cursor("")
+	for cur.Next() {
+		all[cur.Entry().Key] = *cur.Entry()
+	}
+	require.NoError(t, cur.Err())
+	return all
+}
+
+// round plans, holds the plan against the reference, runs it and looks at both
+// sides.
+func (m *model) round(t *rapid.T) {
+	m.rounds++
+	m.now = m.now.Add(time.Minute)
+	base := filepath.Join(m.temp, fmt.Sprint(m.rounds))
+	a, err := catalog.Survey(ctx, m.source, base+"-a", catalog.Options{})
+	require.NoError(t, err)
+	defer a.Close()
+	b, err := catalog.Survey(ctx, m.target, base+"-b", catalog.Options{})
+	require.NoError(t, err)
+	defer b.Close()
+	known, err := agreed.Open(filepath.Join(m.temp, "agreed"), m.source.Name(), m.target.Name())
+	require.NoError(t, err)
+	defer known.Close()
+
+	here, there := texts(t, m.source), texts(t, m.target)
+	able := m.target.Abilities()
+	w := &m.world
+	w.Source, w.Target, w.KeepsTimes, w.IsTree, w.Agreed = tree(t, a), tree(t, b), able.KeepsTimes, able.Tree, plantest.Agreed{}
+	w.SourceIsTree = true
+	w.Bad = func(string) bool { return false }
+	w.Same = func(x, y object.Entry) bool { return here[x.Key] == there[y.Key] }
+	for c := known.Cursor(""); c.Next(); {
+		w.Agreed[c.Key()] = [2]object.Entry{c.State().Source, c.State().Target}
+	}
+	p, err := plan.Build(ctx, base+".plan", a, b, plan.Options{Rules: w.Rules, Agreed: known, Source: m.source.Abilities(), Target: able, Now: m.now,
+		SameContent: func(_ context.Context, x, y *object.Entry) (bool, error) { return w.Same(*x, *y), nil }})
+	require.NoError(t, err)
+	defer p.Close()
+
+	want := w.Plan() // while both sides are as they were
+
+	// What the plan says both sides will be.
+	blocked := p.Info.Left > 0
+	got := map[string]plantest.Outcome{}
+	for c := p.Effects(""); c.Next(); {
+		e := c.Effect()
+		got[e.Key] = plantest.Outcome{Kind: e.Kind, Back: e.Back, Aside: e.Aside != ""}
+		from, to := here, there
+		if e.Back {
+			from, to = there, here
+		}
+		if e.Kind == plan.Remove && blocked || !e.Kind.Acts() {
+			continue // removals wait until nothing is missing
+		}
+		if e.Aside != "" {
+			to[e.Aside] = to[e.Key]
+		}
+		if e.Kind == plan.Remove {
+			delete(to, e.Key)
+		} else if e.Kind.Moves() {
+			to[e.Key] = from[e.Key]
+		}
+	}
+	require.Equal(t, want, got)
+
+	ledger, err := transfer.OpenLedger(base+".ledger", "p")
+	require.NoError(t, err)
+	meter := &transfer.Meter{}
+	_, err = transfer.Run(ctx, p, m.source, m.target, ledger, meter, quick)
+	require.NoError(t, err)
+	require.NoError(t, ledger.Close())
+	for _, problem := range meter.Snapshot().Problems {
+		require.True(t, blocked, "%+v", problem)
+	}
+	require.Equal(t, here, texts(t, m.source))
+	require.Equal(t, there, texts(t, m.target))
+	require.NoError(t, transfer.Agree(ctx, filepath.Join(m.temp, "agreed"), known, p, base+".ledger"))
+}

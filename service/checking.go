@@ -1,0 +1,412 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/sync/errgroup"
+
+	"lumtra/core/job"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/probe"
+	"lumtra/core/transfer"
+)
+
+// Weight is how much a check matters.
+type Weight string
+
+// The weights.
+const (
+	Fine Weight = "fine"
+	Look Weight = "look" // a person should know
+	Stop Weight = "stop" // the run would fail, in part or as a whole
+)
+
+// Fix names what can mend a check from where it is shown.
+type Fix string
+
+// The fixes.
+const (
+	NoFix        Fix = ""
+	FixTest      Fix = "test the endpoints"
+	FixVersions  Fix = "switch versioning on"
+	FixRestore   Fix = "ask for the restores"
+	FixPartWider Fix = "widen the parts"
+)
+
+// Check is something looked at before the first byte.
+type Check struct {
+	Name  string `json:"name"`
+	Weigh Weight `json:"weight"`
+	// Found says what was found, Mend what a person can do about it.
+	Found string `json:"found"`
+	Mend  string `json:"mend,omitempty"`
+	Fix   Fix    `json:"fix,omitempty"`
+}
+
+// checks are those of one plan being made.
+type checks struct {
+	*Service
+	ctx  context.Context
+	j    *job.Job
+	x    *sides
+	info *plan.Info
+	all  []Check
+}
+
+func (c *checks) add(name string, w Weight, mend string, fix Fix, found string, args ...any) {
+	c.all = append(c.all, Check{Name: name, Weigh: w, Found: fmt.Sprintf(found, args...), Mend: mend, Fix: fix})
+}
+
+// Checks looks, before a plan is run, at what could keep it from coming out
+// well. It asks both places a few small things.
+func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check, error) {
+	j, err := s.job(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.PlanNumber(name, number)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	x, err := s.places(ctx, j)
+	if err != nil {
+		return nil, err
+	}
+	c := &checks{Service: s, ctx: ctx, j: j, x: x, info: &p.Info}
+	c.listings()
+	c.permissions()
+	c.versioning()
+	c.room()
+	c.names(p)
+	c.parts()
+	c.cold()
+	c.limits()
+	c.credentials()
+	c.clocks()
+	return c.all, ctx.Err()
+}
+
+func (c *checks) listings() {
+	if missed := c.info.Source.Missed + c.info.Target.Missed; missed > 0 {
+		c.add("listing", Stop, "mend access to them and plan anew; until then nothing is removed", NoFix, "%d parts could not be listed", missed)
+		return
+	}
+	c.add("listing", Fine, "", NoFix, "both sides were listed whole, %s ago", age(time.Since(older(c.info.Source.Began, c.info.Target.Began))))
+}
+
+func older(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+func age(d time.Duration) string {
+	return strings.TrimSpace(humanize.RelTime(time.Now().Add(-d), time.Now(), "", ""))
+}
+
+// permissions are those an endpoint test found.
+func (c *checks) permissions() {
+	t := &c.info.Totals
+	for _, side := range []struct {
+		at    string
+		steps []string
+	}{{c.j.Source, []string{"list", "read"}}, {c.j.Target, []string{"list", "write", "remove"}}} {
+		end, _ := job.SplitPlace(side.at)
+		if end == trayEndpoint {
+			continue
+		}
+		r := c.Report(end)
+		if r == nil {
+			c.add("permissions", Look, "test it", FixTest, "%s was never tested: what it allows is not known", end)
+			continue
+		}
+		var refused []string
+		mend := ""
+		for _, step := range side.steps {
+			if x := r.Check(step); x.Outcome == probe.Refused && (step != "remove" || t[plan.Remove].Count > 0) {
+				refused, mend = append(refused, step), x.Mend
+			}
+		}
+		if len(refused) > 0 {
+			c.add("permissions", Stop, mend, FixTest, "%s refused to %s when it was tested", end, strings.Join(refused, ", "))
+			continue
+		}
+		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested, %s ago", end, age(time.Since(r.At)))
+	}
+}
+
+func (c *checks) versioning() {
+	end, path := job.SplitPlace(c.j.Target)
+	e, err := c.endpoint(end)
+	v, ok := e.(place.VersioningSwitch)
+	if err != nil || !ok {
+		return
+	}
+	bucket, _, _ := strings.Cut(path, "/")
+	at := end + "/" + bucket
+	state, err := v.Versioning(c.ctx, bucket)
+	touched := c.info.Totals[plan.Change].Count + c.info.Totals[plan.Remove].Count
+	switch {
+	case err != nil:
+		c.add("versions", Look, "", NoFix, "%s does not say whether it keeps versions", at)
+	case state == place.VersioningOn:
+		c.add("versions", Fine, "", NoFix, "%s keeps older versions", at)
+	case touched == 0:
+		c.add("versions", Fine, "", NoFix, "%s keeps no versions, and this plan replaces and removes nothing", at)
+	default:
+		c.add("versions", Look, "switch versioning on, and what is replaced or removed can be brought back", FixVersions, "%s keeps no versions: %s objects are replaced or removed for good", at, humanize.Comma(touched))
+	}
+}
+
+func (c *checks) room() {
+	r, ok := c.x.target.(place.Roomy)
+	if !ok {
+		return
+	}
+	free, err := r.Room(c.ctx)
+	if err != nil {
+		c.add("room", Look, "", NoFix, "how much room is left at %s is not known", c.x.lands)
+		return
+	}
+	// What is replaced stays until the new one is whole.
+	need := c.info.Totals[plan.Add].Bytes + c.info.Largest
+	if c.info.Totals[plan.Change].Bytes > 0 {
+		need += max(c.info.Totals[plan.Change].Bytes-c.info.Asides.Bytes, 0) / 8
+	}
+	if need > free {
+		c.add("room", Stop, "make room, choose another target, or strike something out", NoFix, "%s has %s free, the plan needs about %s", c.x.lands, humanize.IBytes(uint64(free)), humanize.IBytes(uint64(need)))
+		return
+	}
+	c.add("room", Fine, "", NoFix, "%s free, %s needed at the most", humanize.IBytes(uint64(free)), humanize.IBytes(uint64(need)))
+}
+
+func (c *checks) names(p *plan.Plan) {
+	b := c.info.Blocked
+	if n := b[plan.NameNotHeld]; n > 0 {
+		c.add("names", Stop, "rename them, or exclude them from the job", NoFix, "%s names cannot be held by the target", humanize.Comma(n))
+	}
+	if n := b[plan.NameClash]; n > 0 {
+		c.add("names", Stop, "rename them, or exclude them from the job", NoFix, "%s keys would be an object and a folder at once", humanize.Comma(n))
+	}
+	if r, ok := c.x.target.(place.Roomy); ok && r.FoldsCase() {
+		if twins, first := caseTwins(c.ctx, p); twins > 0 {
+			c.add("names", Stop, "rename one of each, or use a target that tells capitals apart", NoFix, "%s names differ from another in capitals only, which this target does not see: %s", humanize.Comma(twins), object.Display(first))
+			return
+		}
+	}
+	if b[plan.NameNotHeld]+b[plan.NameClash] == 0 {
+		c.add("names", Fine, "", NoFix, "the target can hold every name")
+	}
+}
+
+// caseTwins counts keys that another has in other capitals. It holds 8 bytes a
+// key.
+func caseTwins(ctx context.Context, p *plan.Plan) (n int64, first string) {
+	seed, seen := maphash.MakeSeed(), map[uint64]struct{}{}
+	cur := p.Effects("")
+	for cur.Next() && ctx.Err() == nil {
+		e := cur.Effect()
+		if e.Kind == plan.LeftOut && e.Target == nil || e.Kind == plan.Remove {
+			continue
+		}
+		h := maphash.String(seed, strings.ToLower(e.Key))
+		if _, ok := seen[h]; ok {
+			if n++; first == "" {
+				first = e.Key
+			}
+		}
+		seen[h] = struct{}{}
+	}
+	return n, first
+}
+
+func (c *checks) parts() {
+	a := c.found(c.j.Target, c.x.target)
+	if n := c.info.Blocked[plan.TooLarge]; n > 0 {
+		c.add("sizes", Stop, "exclude them, or split them before", NoFix, "%s objects are larger than the target takes (%s)", humanize.Comma(n), humanize.IBytes(uint64(a.MaxObject)))
+	}
+	wanted := c.j.Limits.PartBytes
+	if wanted == 0 {
+		wanted = transfer.DefaultPartSize
+	}
+	if a.MaxParts == 0 || c.info.Largest <= 2*wanted {
+		return
+	}
+	needs := transfer.PartSize(wanted, c.info.Largest, a)
+	if needs > wanted {
+		c.add("parts", Look, "write the wider parts into the job, so that it says what happens", FixPartWider, "the largest object, %s, would take more than %s parts of %s; it goes in parts of %s", humanize.IBytes(uint64(c.info.Largest)),
+			humanize.Comma(int64(a.MaxParts)), humanize.IBytes(uint64(wanted)), humanize.IBytes(uint64(needs)))
+		return
+	}
+	c.add("parts", Fine, "", NoFix, "the largest object, %s, goes in %s of %s parts", humanize.IBytes(uint64(c.info.Largest)), humanize.Comma((c.info.Largest+needs-1)/needs), humanize.Comma(int64(a.MaxParts)))
+}
+
+func (c *checks) cold() {
+	if n := c.info.Cold; n.Count > 0 {
+		c.add("cold", Stop, "ask for them to be restored, wait, and run then; asking may cost", FixRestore, "%s objects, %s, lie in a cold class and cannot be read at once", humanize.Comma(n.Count), humanize.IBytes(uint64(n.Bytes)))
+	}
+}
+
+func (c *checks) limits() {
+	end, _ := job.SplitPlace(c.j.Target)
+	e := c.Workspace().Endpoints[end]
+	if e == nil || e.MaxObjects == 0 {
+		return
+	}
+	will := c.info.Target.Objects + c.info.Totals[plan.Add].Count - c.info.Totals[plan.Remove].Count
+	if will > e.MaxObjects {
+		c.add("objects", Stop, "spread them over more buckets", NoFix, "the target would hold %s objects at least, and %s takes %s a bucket", humanize.Comma(will), end, humanize.Comma(e.MaxObjects))
+		return
+	}
+	c.add("objects", Fine, "", NoFix, "%s objects there after the run, %s are allowed", humanize.Comma(will), humanize.Comma(e.MaxObjects))
+}
+
+func (c *checks) credentials() {
+	late := c.Estimate(c.ctx, c.j, c.info).Late
+	ends := c.Expiring(time.Now())
+	for _, at := range []string{c.j.Source, c.j.Target} {
+		end, _ := job.SplitPlace(at)
+		until, ok := ends[end]
+		switch {
+		case !ok:
+		case until.Before(time.Now().Add(late)):
+			c.add("credentials", Stop, "rotate it before the run: K in Places", NoFix, "the credential of %s ends %s, and the run may take until %s", end, until.Local().Format("2006-01-02 15:04"), time.Now().Add(late).Format("2006-01-02 15:04"))
+		default:
+			c.add("credentials", Look, "rotate it soon: K in Places", NoFix, "the credential of %s ends %s", end, until.Local().Format("2006-01-02 15:04"))
+		}
+	}
+}
+
+func (c *checks) clocks() {
+	for _, at := range []string{c.j.Source, c.j.Target} {
+		end, _ := job.SplitPlace(at)
+		if r := c.Report(end); r != nil && r.Skew.Abs() >= time.Second {
+			c.add("clocks", Look, "set the clocks right, or judge by content", NoFix, "the clock of %s is %s off", end, r.Skew.Abs().Round(time.Second))
+		}
+	}
+}
+
+// Mend does what a check offers. It returns, in words, what was done.
+func (s *Service) Mend(ctx context.Context, name string, number int, fix Fix) (string, error) {
+	ctx, done, ok := s.begin(ctx)
+	if !ok {
+		return "", context.Canceled
+	}
+	defer done()
+	j, err := s.job(name)
+	if err != nil {
+		return "", err
+	}
+	from, _ := job.SplitPlace(j.Source)
+	to, path := job.SplitPlace(j.Target)
+	switch fix {
+	case FixTest:
+		for _, side := range []struct {
+			end, at string
+			write   bool
+		}{{from, j.Source, false}, {to, j.Target, true}} {
+			a, err := s.AtOf(side.at)
+			if err != nil {
+				return "", err
+			}
+			if _, err := s.TestEndpoint(ctx, side.end, probe.Options{Bucket: a.Bucket, Write: side.write}); err != nil {
+				return "", err
+			}
+		}
+		return "both endpoints were tested", nil
+	case FixVersions:
+		bucket, _, _ := strings.Cut(path, "/")
+		e, err := s.endpoint(to)
+		v, ok := e.(place.VersioningSwitch)
+		if err != nil || !ok {
+			return "", errors.Join(err, errors.New("this endpoint has no versions to switch on"))
+		}
+		if err := v.SetVersioning(ctx, bucket, true); err != nil {
+			return "", err
+		}
+		if state, err := v.Versioning(ctx, bucket); err != nil || state != place.VersioningOn {
+			return "", errors.Join(err, fmt.Errorf("%s/%s was asked, but reads back as %q", to, bucket, state))
+		}
+		return fmt.Sprintf("%s/%s keeps versions now", to, bucket), nil
+	case FixRestore:
+		return s.restoreCold(ctx, j, number)
+	case FixPartWider:
+		return s.widenParts(ctx, j, number)
+	}
+	return "", badInput(fmt.Errorf("nothing mends that: %q", fix))
+}
+
+// restoreDays is how long a restored copy is asked to stay.
+const restoreDays = 7
+
+func (s *Service) restoreCold(ctx context.Context, j *job.Job, number int) (string, error) {
+	p, err := s.PlanNumber(j.Name, number)
+	if err != nil {
+		return "", err
+	}
+	defer p.Close()
+	x, err := s.places(ctx, j)
+	if err != nil {
+		return "", err
+	}
+	r, ok := x.source.(place.Restorer)
+	if !ok {
+		return "", badInput(errors.New(place.Lacks(x.source, place.Restores)))
+	}
+	var asked atomic.Int64
+	group, groupCtx := errgroup.WithContext(ctx)
+	group.SetLimit(8)
+	cur := p.Effects("")
+	for cur.Next() && groupCtx.Err() == nil {
+		e := cur.Effect()
+		if !e.Kind.Moves() || e.Back || !plan.IsCold(e.Source.Class) {
+			continue
+		}
+		key := e.Key
+		group.Go(func() error {
+			err := r.Restore(groupCtx, object.Ref{Key: key}, restoreDays)
+			if err == nil {
+				asked.Add(1)
+			}
+			return err
+		})
+	}
+	err = errors.Join(group.Wait(), cur.Err())
+	return fmt.Sprintf("%d objects were asked to come back for %d days", asked.Load(), restoreDays), err
+}
+
+func (s *Service) widenParts(ctx context.Context, j *job.Job, number int) (string, error) {
+	p, err := s.PlanNumber(j.Name, number)
+	if err != nil {
+		return "", err
+	}
+	defer p.Close()
+	x, err := s.places(ctx, j)
+	if err != nil {
+		return "", err
+	}
+	wanted := j.Limits.PartBytes
+	if wanted == 0 {
+		wanted = transfer.DefaultPartSize
+	}
+	needs := humanize.IBytes(uint64(transfer.PartSize(wanted, p.Info.Largest, x.target.Abilities())))
+	text, err := s.Workspace().Text(j.Name)
+	if err == nil {
+		text, err = job.Set(text, strings.ReplaceAll(needs, " ", ""), "limits", "part-size")
+	}
+	if err == nil {
+		err = s.SaveJob(j.Name, j.Name, text)
+	}
+	return "the job says part-size = " + needs + " now", err
+}
