@@ -191,6 +191,23 @@ streams = 16                  # requests at a time
 part-size = "8MiB"            # of big objects
 `
 
+const exampleRates = `# What stores charge, for estimates. These rates are MADE UP, to show the form:
+# put your own in their place and take "example" out. Requests are for a
+# thousand, bytes for a GB (1e9), storage for a GB and month.
+currency = "EUR"
+
+[rates.practice]
+example = true
+lists = 0.005
+reads = 0.0004
+writes = 0.005
+copies = 0.005
+removes = 0.0
+egress = 0.08
+retrieval = 0.01
+storage = 0.02
+`
+
 func (a *app) initCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "init [DIR]",
@@ -211,7 +228,7 @@ func (a *app) initCommand() *cobra.Command {
 					return err
 				}
 			}
-			for name, text := range map[string]string{"endpoints.toml": exampleEndpoints, "jobs/first.toml": exampleJob, "here/hello.txt": "Put what you like beside this file.\n"} {
+			for name, text := range map[string]string{"endpoints.toml": exampleEndpoints, "jobs/first.toml": exampleJob, "rates.toml": exampleRates, "here/hello.txt": "Put what you like beside this file.\n"} {
 				if err := os.WriteFile(filepath.Join(a.workspace, name), []byte(text), 0o644); err != nil {
 					return err
 				}

@@ -279,6 +279,53 @@ proof = "read-back"
 `,
 }
 
+const ratesText = `# What the stores would charge. All of it is made up, like the archive itself.
+# Requests are for a thousand, bytes for a GB (1e9), storage for a GB and month.
+currency = "EUR"
+
+[rates.north-store]
+example = true
+lists = 0.0052
+reads = 0.00042
+writes = 0.0052
+copies = 0.0052
+egress = 0.081
+retrieval = 0.012
+storage = 0.0215
+
+[rates.hill-store]
+example = true
+lists = 0.0049
+reads = 0.0004
+writes = 0.0049
+copies = 0.0049
+egress = 0.074
+storage = 0.0178
+
+[rates.tiles]
+example = true
+lists = 0.0052
+reads = 0.00042
+writes = 0.0052
+egress = 0.081
+storage = 0.0215
+`
+
+// templateText is what new mirror jobs begin with.
+const templateText = `# A mirror: what is gone at the source goes to the trash at the target.
+template = true
+source = "studio/masters"
+target = "hill-store/vault/mirror"
+extras = "trash"
+
+[select]
+exclude = ["**/*.tmp", "**/.*"]
+
+[guards]
+removals = 50
+removal-share = 10
+`
+
 // buckets are made at the stores, since a job does not make its target's bucket.
 var buckets = map[string][]string{"north-store": {"archive", "loans"}, "tiles": {"map"}, "hill-store": {"vault"}}
 
@@ -295,7 +342,12 @@ func writeWorkspace(dir string) error {
 			return err
 		}
 	}
-	return os.WriteFile(filepath.Join(dir, "endpoints.toml"), []byte(endpointsText), 0o644)
+	for name, text := range map[string]string{"endpoints.toml": endpointsText, "rates.toml": ratesText, "jobs/mirror.toml": templateText} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Furnish makes the stores' buckets and marks the world as finished.

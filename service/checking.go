@@ -101,7 +101,7 @@ func (c *checks) listings() {
 		c.add("listing", Stop, "mend access to them and plan anew; until then nothing is removed", NoFix, "%d parts could not be listed", missed)
 		return
 	}
-	c.add("listing", Fine, "", NoFix, "both sides were listed whole, %s ago", age(time.Since(older(c.info.Source.Began, c.info.Target.Began))))
+	c.add("listing", Fine, "", NoFix, "both sides were listed whole %s", age(time.Since(older(c.info.Source.Began, c.info.Target.Began))))
 }
 
 func older(a, b time.Time) time.Time {
@@ -112,7 +112,10 @@ func older(a, b time.Time) time.Time {
 }
 
 func age(d time.Duration) string {
-	return strings.TrimSpace(humanize.RelTime(time.Now().Add(-d), time.Now(), "", ""))
+	if d < time.Minute {
+		return "just now"
+	}
+	return humanize.RelTime(time.Now().Add(-d), time.Now(), "ago", "ahead")
 }
 
 // permissions are those an endpoint test found.
@@ -142,7 +145,7 @@ func (c *checks) permissions() {
 			c.add("permissions", Stop, mend, FixTest, "%s refused to %s when it was tested", end, strings.Join(refused, ", "))
 			continue
 		}
-		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested, %s ago", end, age(time.Since(r.At)))
+		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested %s", end, age(time.Since(r.At)))
 	}
 }
 

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"lumtra/core/job"
+	"lumtra/core/object"
+	"lumtra/core/place"
 )
 
 // ParseJob reads a job from text as if it stood in the workspace. With a
@@ -101,4 +103,53 @@ func (s *Service) RemoveJob(name string) error {
 		return err
 	}
 	return s.reload()
+}
+
+// CheckJobName tells what is wrong with a name for a new job.
+func (s *Service) CheckJobName(name string) error {
+	if strings.HasPrefix(name, dropPrefix) {
+		return badInput(fmt.Errorf("names that start with %q are those of dropped trays", dropPrefix))
+	}
+	if err := s.Workspace().CheckName(name); err != nil {
+		return badInput(err)
+	}
+	return nil
+}
+
+// Folders lists what a place can go on with: the endpoints for "", the buckets
+// of an endpoint, else the folders below "endpoint/path/". At most as many as
+// asked for.
+func (s *Service) Folders(ctx context.Context, parent string, most int) ([]string, error) {
+	if parent == "" {
+		return s.EndpointNames(), nil
+	}
+	name, path := job.SplitPlace(parent)
+	e, err := s.endpoint(name)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	if b, ok := e.(place.Buckets); ok && path == "" {
+		buckets, err := b.Buckets(ctx)
+		for _, x := range buckets {
+			names = append(names, x.Name)
+		}
+		return names, err
+	}
+	p, err := e.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	for x, err := range p.List(ctx, "", place.ListOptions{Shallow: true}) {
+		if err != nil {
+			return names, err
+		}
+		if x.Kind == object.Prefix {
+			names = append(names, strings.TrimSuffix(x.Key, "/"))
+		}
+		if len(names) == most {
+			break
+		}
+	}
+	return names, nil
 }

@@ -62,7 +62,7 @@ func (w *window) escape() {
 	w.keys("Escape")
 	require.Eventually(w.t, func() bool {
 		text := w.text()
-		return strings.Contains(text, "1-5 views") && !strings.Contains(text, "esc back") && !strings.Contains(text, "esc leave it")
+		return strings.Contains(text, "1-6 views") && !strings.Contains(text, "esc back") && !strings.Contains(text, "esc leave it")
 	}, time.Minute, 20*time.Millisecond)
 }
 

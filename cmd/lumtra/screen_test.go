@@ -22,13 +22,20 @@ type window struct {
 }
 
 // openWindow runs the program with the arguments, 158 cells by 46.
-func openWindow(t *testing.T, args ...string) *window {
+func openWindow(t *testing.T, args ...string) *window { return openWindowEnv(t, nil, args...) }
+
+// openWindowEnv is openWindow with more in the environment.
+func openWindowEnv(t *testing.T, env []string, args ...string) *window {
 	w := &window{t, fmt.Sprintf("lumtra-test-%d", time.Now().UnixNano())}
 	quoted := program
 	for _, a := range args {
 		quoted += " '" + a + "'"
 	}
-	w.tmux("-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv+"=reed-bed-9913", quoted+"; echo code $?; sleep 60")
+	start := []string{"-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv + "=reed-bed-9913"}
+	for _, e := range env {
+		start = append(start, "-e", e)
+	}
+	w.tmux(append(start, quoted+"; echo code $?; sleep 60")...)
 	t.Cleanup(func() { exec.Command("tmux", "-L", w.name, "kill-server").Run() })
 	return w
 }
@@ -103,7 +110,7 @@ func TestScreenStory(t *testing.T) {
 	w.keys("G", "Enter", "j", "Enter", "j")
 	w.see(`add because it is not at the target`)
 	w.keys("a")
-	w.see(`Let plan 1 run\? It sends 108 objects, 319 MiB`)
+	w.see(`(?s)Let plan 1 run\?.*It sends 108 objects, 319 MiB.*It removes nothing`)
 	w.keys("Escape")
 	w.see(`Not approved`)
 	w.keys("a", "Enter")
@@ -112,7 +119,7 @@ func TestScreenStory(t *testing.T) {
 	w.keys("1")
 	w.see(`running, \d+ % of bytes`)
 	w.tmux("resize-window", "-x", "80", "-y", "24")
-	w.keys("4")
+	w.keys("5")
 	w.see(`▸ running`)
 	w.tmux("resize-window", "-x", "158", "-y", "46")
 	text = w.see(`Everything the plan named is at the target`)
@@ -122,7 +129,7 @@ func TestScreenStory(t *testing.T) {
 	assert.Regexp(t, `same\s+108\s+319 MiB`, text)
 
 	// Planned once more there is nothing to do.
-	w.keys("3", "p")
+	w.keys("4", "p")
 	w.see(`Plan 2 .* nothing to do`)
 	w.keys("?")
 	w.see(`Keys everywhere`)

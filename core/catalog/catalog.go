@@ -71,8 +71,10 @@ type Catalog struct {
 func Open(path string) (*Catalog, error) {
 	c := &Catalog{}
 	var err error
-	c.seg, err = segment.Open(path, magic, &c.Info)
-	return c, err
+	if c.seg, err = segment.Open(path, magic, &c.Info); err != nil {
+		return nil, err
+	}
+	return c, nil
 }
 
 // Close closes the file.

@@ -187,11 +187,10 @@ func (w *Workspace) SaveJob(was, name, text string) error {
 // wrote so, and will mend.
 func (w *Workspace) KeepJob(was, name, text string) error {
 	path := w.Path(name)
-	if !names.MatchString(name) {
-		return &Mistake{File: path, What: "the file's name is the job's: " + nameRule}
-	}
-	if _, err := os.Lstat(path); err == nil && name != was {
-		return &Mistake{File: path, What: "there is a job of this name already"}
+	if name != was {
+		if err := w.CheckName(name); err != nil {
+			return err
+		}
 	}
 	err := os.MkdirAll(filepath.Dir(path), 0o755)
 	if err == nil {
@@ -205,6 +204,18 @@ func (w *Workspace) KeepJob(was, name, text string) error {
 	}
 	if err != nil {
 		return &Mistake{File: path, What: "cannot be written: " + reason(err)}
+	}
+	return nil
+}
+
+// CheckName tells what is wrong with a name for a new job.
+func (w *Workspace) CheckName(name string) error {
+	path := w.Path(name)
+	if !names.MatchString(name) {
+		return &Mistake{File: path, What: "the file's name is the job's: " + nameRule}
+	}
+	if _, err := os.Lstat(path); err == nil {
+		return &Mistake{File: path, What: "there is a job of this name already"}
 	}
 	return nil
 }

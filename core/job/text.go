@@ -17,6 +17,9 @@ type Mistake struct {
 	File         string
 	Line, Column int // from 1; 0 when it is about the whole file
 	What         string
+	// Setting is what it is about, with dots between the parts of its path; ""
+	// when it is about no setting in particular.
+	Setting string
 }
 
 // Error is "file:line:column: what".
@@ -61,17 +64,17 @@ func (d *document) decode(into any) error {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		first := &strict.Errors[0]
 		line, column := first.Position()
-		return &Mistake{d.file, line, column, fmt.Sprintf("there is no setting %q here", strings.Join(first.Key(), "."))}
+		return &Mistake{File: d.file, Line: line, Column: column, What: fmt.Sprintf("there is no setting %q here", strings.Join(first.Key(), "."))}
 	case errors.As(err, &broken):
 		line, column := broken.Position()
-		return &Mistake{d.file, line, column, strings.TrimPrefix(broken.Error(), "toml: ")}
+		return &Mistake{File: d.file, Line: line, Column: column, What: strings.TrimPrefix(broken.Error(), "toml: "), Setting: strings.Join(broken.Key(), ".")}
 	}
 	return &Mistake{File: d.file, What: err.Error()}
 }
 
 // wrong makes a mistake that points to the setting with the given path.
 func (d *document) wrong(what string, path ...string) error {
-	m := &Mistake{File: d.file, What: what}
+	m := &Mistake{File: d.file, What: what, Setting: strings.Join(path, ".")}
 	p := unstable.Parser{}
 	p.Reset(d.raw)
 	var table []string

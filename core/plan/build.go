@@ -98,12 +98,13 @@ func work(ctx context.Context, source, target *catalog.Catalog, opts Options, se
 
 // guarded is what the guards look at.
 func (i *Info) guarded() rule.Facts {
-	side := i.Target.Objects
+	side, drifted := i.Target.Objects, i.Drifted
 	if i.Rules.Direction == rule.TwoWay { // removals go both ways
 		side = max(side, i.Source.Objects)
+		drifted = 0 // changes at the target are what the job is for
 	}
 	return rule.Facts{SourceName: i.Source.Place, SourceObjects: i.Source.Objects, TargetObjects: side, Selected: i.Selected.Count,
-		Removals: i.Totals[Remove].Count, Agreed: i.Agreed, Drifted: i.Drifted}
+		Removals: i.Totals[Remove].Count, Agreed: i.Agreed, Drifted: drifted}
 }
 
 // worker is one plan being made.

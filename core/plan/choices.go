@@ -141,7 +141,7 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 	p.Choices = c
 	if c.Any() {
 		sum := p.Info.Summary
-		sum.Totals, sum.Left, sum.Back, sum.Sizes, sum.Asides, sum.Cold, sum.Examples, sum.Largest, sum.Blocked, sum.Compared = Totals{}, 0, Total{}, Sizes{}, Total{}, Total{}, nil, 0, nil, 0
+		sum.Totals, sum.Left, sum.Back, sum.Sizes, sum.Asides, sum.Cold, sum.Examples, sum.Alike, sum.Largest, sum.Blocked, sum.Compared = Totals{}, 0, Total{}, Sizes{}, Total{}, Total{}, nil, nil, 0, nil, 0
 		cur := p.Effects("")
 		for n := 0; cur.Next(); n++ {
 			if n&4095 == 0 && ctx.Err() != nil {

@@ -187,7 +187,7 @@ func (e *Effect) because() string {
 	case TargetNewer:
 		return fmt.Sprintf("the one at the target is newer: %s, this one %s", stamp(e.Target.Modified), stamp(e.Source.Modified))
 	case GoneThere:
-		return "it was at the " + e.receiver() + " when both last agreed, and is gone there" + e.since()
+		return "it was at the " + e.receiver() + " when both last agreed, and is gone there"
 	case Undecided:
 		return e.conflict()
 	case NotTaken:
@@ -232,8 +232,10 @@ func (e *Effect) receiver() string {
 // since tells where an object changed, as far as that is known.
 func (e *Effect) since() string {
 	switch {
-	case e.Kind == Same || e.Kind == LeftOut:
+	case e.Kind == Same || e.Kind == LeftOut || e.Reason == GoneHere || e.Reason == GoneThere:
 		return ""
+	case e.Moved == AtSource && e.Source == nil:
+		return ", removed at the source since both agreed"
 	case e.Moved == AtSource:
 		return ", changed at the source since both agreed"
 	case e.Moved == AtTarget:

@@ -27,8 +27,10 @@ type Summary struct {
 	Asides Total `json:",omitzero"`
 	// Cold counts what moves and lies in a class that has to be restored first.
 	Cold Total `json:",omitzero"`
-	// Examples are the first effects that move something.
+	// Examples are the first effects that move something, Alike the first keys
+	// that are the same at both sides.
 	Examples []Example `json:",omitempty"`
+	Alike    []Example `json:",omitempty"`
 	// Largest is the size of the largest object that moves.
 	Largest int64 `json:",omitempty"`
 	// Blocked counts what cannot be done, by reason.
@@ -63,6 +65,9 @@ func (s *Summary) add(e *Effect) {
 	if e.Aside != "" && e.Kind.Acts() {
 		s.Asides.Count++
 		s.Asides.Bytes += e.Over().Size
+	}
+	if e.Kind == Same && len(s.Alike) < keptExamples {
+		s.Alike = append(s.Alike, Example{Key: e.Key, Kind: Same})
 	}
 	if e.Kind == Blocked {
 		if s.Blocked == nil {
@@ -126,9 +131,8 @@ func (s *Summary) merge(o *Summary) {
 	for i := range o.Tallies {
 		s.Tallies[i].Add(o.Tallies[i])
 	}
-	for _, x := range o.Examples {
-		if len(s.Examples) < keptExamples {
-			s.Examples = append(s.Examples, x)
-		}
-	}
+	s.Examples = first(append(s.Examples, o.Examples...))
+	s.Alike = first(append(s.Alike, o.Alike...))
 }
+
+func first(all []Example) []Example { return all[:min(len(all), keptExamples)] }

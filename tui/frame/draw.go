@@ -120,7 +120,7 @@ func (m *model) keyLine() string {
 	}
 	tail := ""
 	if !m.screens[m.view].Typing() { // the way out is never pushed out
-		for _, k := range []kit.Key{{Press: "1-5", Does: "views"}, {Press: "?", Does: "keys"}, {Press: "q", Does: "leave"}} {
+		for _, k := range []kit.Key{{Press: "1-6", Does: "views"}, {Press: "?", Does: "keys"}, {Press: "q", Does: "leave"}} {
 			tail += "   " + part(k)
 		}
 	}

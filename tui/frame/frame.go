@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lumtra/service"
+	"lumtra/tui/jobs"
 	"lumtra/tui/kit"
 	"lumtra/tui/look"
 	"lumtra/tui/now"
@@ -57,6 +58,7 @@ func newModel(ctx context.Context, s *service.Service) *model {
 	m.screens = map[kit.View]kit.Screen{
 		kit.Now:    now.New(m.shared),
 		kit.Places: places.New(ctx, m.shared),
+		kit.Jobs:   jobs.New(ctx, m.shared),
 		kit.Plan:   plan.New(ctx, m.shared),
 		kit.Run:    run.New(m.shared),
 		kit.Proof:  proof.New(ctx, m.shared),
@@ -88,6 +90,12 @@ func (m *model) collectState(wait time.Duration, anew bool) tea.Cmd {
 // tick is a state that came on the frame's own clock, which is wound again.
 type tick struct{ kit.State }
 
+// refreshed is a state that was asked for out of turn.
+type refreshed struct {
+	kit.State
+	then tea.Cmd
+}
+
 const (
 	tickRunning = 200 * time.Millisecond
 	tickIdle    = time.Second
@@ -117,6 +125,11 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		m.take(msg.State)
 		return m, tea.Batch(m.toAll(kit.StateMsg{State: m.shared.State}), m.collectState(wait, false))
+	case kit.Refresh:
+		return m, func() tea.Msg { return refreshed{m.collect.Collect(m.ctx, true), msg.Then} }
+	case refreshed:
+		m.take(msg.State)
+		return m, tea.Batch(m.toAll(kit.StateMsg{State: m.shared.State}), msg.then)
 	case kit.Open:
 		return m, m.open(msg.View, msg.Job)
 	case kit.Say:
@@ -213,7 +226,7 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case "u":
 		m.shared.Bits = !m.shared.Bits
 		return nil
-	case "1", "2", "3", "4", "5":
+	case "1", "2", "3", "4", "5", "6":
 		n, _ := strconv.Atoi(key)
 		return m.open(kit.View(n), "")
 	case "esc":
@@ -249,9 +262,10 @@ func (m *model) leave() tea.Cmd {
 var ownKeys = []kit.Key{
 	{Press: "1", Does: "Now: jobs over time, and what needs you"},
 	{Press: "2", Does: "Places: endpoints and what lies in them"},
-	{Press: "3", Does: "Plan: what a run would do"},
-	{Press: "4", Does: "Run: what moves now"},
-	{Press: "5", Does: "Proof: what is really there"},
+	{Press: "3", Does: "Jobs: what is to be done, as sentences"},
+	{Press: "4", Does: "Plan: what a run would do"},
+	{Press: "5", Does: "Run: what moves now"},
+	{Press: "6", Does: "Proof: what is really there"},
 	{Press: ">", Does: "the next job, in views about one; < the one before"},
 	{Press: "u", Does: "rates in bytes or bits"},
 	{Press: "ctrl+p", Does: "find an action by its words"},

@@ -117,7 +117,7 @@ func TestDrawsTheWindow(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		m.shared.State = rapid.SampledFrom([]kit.State{quiet, busy}).Draw(rt, "state")
 		m.Update(tea.WindowSizeMsg{Width: rapid.IntRange(1, 220).Draw(rt, "width"), Height: rapid.IntRange(1, 70).Draw(rt, "height")})
-		for _, key := range rapid.SliceOfN(rapid.SampledFrom([]string{"1", "2", "3", "4", "5", "j", "k", "G", "g", "enter", "left", "right", "+", "-", "n", "b", "s", "?", "u", ">", "esc", "m", "ctrl+p",
+		for _, key := range rapid.SliceOfN(rapid.SampledFrom([]string{"1", "2", "3", "4", "5", "6", "j", "k", "G", "g", "enter", "left", "right", "+", "-", "n", "b", "s", "?", "u", ">", "esc", "m", "ctrl+p",
 			"space", "t", "T", "d", "D", "i", "*", "e", "y", "K", "H", "o", "v", "E", "tab", "/", "A", "c", "L", "U", "w", "r", "p", "x", "a", "f", "w"}), 1, 6).Draw(rt, "keys") {
 			_, cmd := m.Update(press(key))
 			if m.view == kit.Places || m.view == kit.Plan {
@@ -140,13 +140,13 @@ func TestKeysLead(t *testing.T) {
 	text := func() string { return ansi.Strip(m.draw()) }
 	assert.Contains(t, text(), "broken.toml:1:10", "a mistake in a file is a need")
 	assert.Contains(t, text(), "plan 1 waits to be approved")
-	settle(m, press("3"))
+	settle(m, press("4"))
 	assert.Contains(t, text(), `Take studio to copy/x`)
 	assert.Contains(t, text(), `▸ wet \x1b[31m0/`)
 	m.Update(press("j"))
 	m.Update(press("esc"))
 	assert.Contains(t, text(), "› Now")
-	m.Update(press("5"))
+	m.Update(press("6"))
 	assert.Contains(t, text(), "It does not hold")
 	m.Update(press("2"))
 	settle(m, press("G")) // studio

@@ -209,14 +209,14 @@ func (x *Field) draw(t *look.Theme, width int, here bool) string {
 		return t.Lamp.Render("▏") + t.Ash.Render(Fit(x.Hint, max(width-1, 0)))
 	case here:
 		x.input.SetWidth(max(width-2, 1))
-		return safe(x.input.View())
+		return SafeView(x.input.View())
 	}
 	return t.Paper.Render(Name(x.Value, width))
 }
 
-// safe keeps what was pasted from steering the terminal: the input's own
+// SafeView keeps what was pasted from steering the terminal: the input's own
 // styling is all that may come through.
-func safe(view string) string {
+func SafeView(view string) string {
 	return strings.Map(func(r rune) rune {
 		if r != '\x1b' && (r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069) {
 			return '·'

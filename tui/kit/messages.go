@@ -14,12 +14,13 @@ type View int
 const (
 	Now View = iota + 1
 	Places
+	Jobs
 	Plan
 	Run
 	Proof
 )
 
-var viewNames = [...]string{"", "Now", "Places", "Plan", "Run", "Proof"}
+var viewNames = [...]string{"", "Now", "Places", "Jobs", "Plan", "Run", "Proof"}
 
 // String is the view's name as the header shows it.
 func (v View) String() string { return viewNames[v] }
@@ -42,8 +43,9 @@ type Say struct {
 // StateMsg brings a new State to every view.
 type StateMsg struct{ State }
 
-// Refresh asks the frame for a new State at once.
-type Refresh struct{}
+// Refresh asks the frame for a new State at once, and to go on with Then when
+// it is there.
+type Refresh struct{ Then tea.Cmd }
 
 // Shared is what every view can see. It is changed by the frame only, between
 // messages.

@@ -3,7 +3,10 @@ package kit
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"lumtra/core/history"
@@ -35,6 +38,8 @@ type JobState struct {
 	Runs   []history.Run
 	Active *Active
 	Proof  *service.Proof
+	// Approved tells that a person let the newest plan go.
+	Approved bool
 	// Done tells that the newest plan has been carried out in full.
 	Done bool
 }
@@ -67,6 +72,7 @@ type Need struct {
 // read again only now and then, or when a run begins or ends.
 type Collector struct {
 	Service *service.Service
+	mu      sync.Mutex
 	jobs    []JobState
 	read    time.Time
 }
@@ -77,8 +83,10 @@ const (
 )
 
 // Collect takes a snapshot. It reads files and the history, so it is not for
-// Update: use it in a command, one at a time. With anew it reads everything.
+// Update: use it in a command. With anew it reads everything.
 func (c *Collector) Collect(ctx context.Context, anew bool) State {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	st := State{At: time.Now()}
 	s := c.Service
 	for _, j := range c.jobs {
@@ -103,7 +111,7 @@ func (c *Collector) Collect(ctx context.Context, anew bool) State {
 		st.Needs = append(st.Needs, needs(&js)...)
 	}
 	for _, m := range s.Workspace().Mistakes {
-		st.Needs = append(st.Needs, Need{What: m.Error(), View: Now})
+		st.Needs = append(st.Needs, Need{What: m.Error(), View: Jobs, Key: "3", Job: jobOf(m)})
 	}
 	for name, until := range s.Expiring(st.At) {
 		what := "runs out " + until.Local().Format("2006-01-02 15:04")
@@ -116,6 +124,14 @@ func (c *Collector) Collect(ctx context.Context, anew bool) State {
 		c.read = st.At
 	}
 	return st
+}
+
+// jobOf is the job a mistake is in; "" for other files.
+func jobOf(err error) string {
+	if m, ok := err.(*job.Mistake); ok && filepath.Base(filepath.Dir(m.File)) == "jobs" {
+		return strings.TrimSuffix(filepath.Base(m.File), ".toml")
+	}
+	return ""
 }
 
 // lastDrops are the newest of the jobs that dropped trays made: enough to go
@@ -147,7 +163,7 @@ func collectJob(ctx context.Context, s *service.Service, j *job.Job, since time.
 	}
 	if p != nil {
 		info := p.Info
-		js.Plan = &info
+		js.Plan, js.Approved = &info, p.Approved()
 		p.Close()
 	}
 	if last := js.Last(); last != nil && js.Plan != nil {
@@ -163,28 +179,31 @@ func needs(j *JobState) []Need {
 	add := func(v View, key, format string, args ...any) {
 		found = append(found, Need{Job: j.Job.Name, View: v, Key: key, What: fmt.Sprintf(format, args...)})
 	}
-	if p := j.Plan; p != nil && len(p.Held) > 0 {
-		add(Plan, "3", "plan %d is held back: %s", p.Number, p.Held[0])
+	if p := j.Plan; p != nil && len(p.Held) > 0 && !j.Approved && !j.Done {
+		add(Plan, "4", "plan %d is held back: %s", p.Number, p.Held[0])
+	}
+	if p := j.Plan; p != nil && p.Totals[plan.Conflict].Count > 0 {
+		add(Plan, "4", "plan %d has %s to decide", p.Number, count(p.Totals[plan.Conflict].Count, "conflict"))
 	}
 	if last := j.Last(); last != nil && j.Active == nil {
 		switch last.End {
 		case history.Failures:
 			if last.Failed > 0 {
-				add(Run, "4", "%s failed in the last run", count(last.Failed, "object"))
+				add(Run, "5", "%s failed in the last run", count(last.Failed, "object"))
 			} else {
-				add(Run, "4", "parts of the places could not be listed")
+				add(Run, "5", "parts of the places could not be listed")
 			}
 		case history.Broken:
-			add(Run, "4", "the last run broke off: %s", last.Note)
+			add(Run, "5", "the last run broke off: %s", last.Note)
 		case history.Stopped:
-			add(Plan, "3", "the run of plan %d was stopped; it can go on", last.Plan)
+			add(Plan, "4", "the run of plan %d was stopped; it can go on", last.Plan)
 		}
 	}
 	if p := j.Proof; p != nil && !p.Holds() {
-		add(Proof, "5", "the last proof does not hold")
+		add(Proof, "6", "the last proof does not hold")
 	}
 	if p := j.Plan; p != nil && !j.Done && p.Totals.Work().Count > 0 && len(p.Held) == 0 && j.Active == nil && (j.Last() == nil || j.Last().Plan != p.Number) {
-		add(Plan, "3", "plan %d waits to be approved", p.Number)
+		add(Plan, "4", "plan %d waits to be approved", p.Number)
 	}
 	return found
 }

@@ -140,6 +140,8 @@ func (t *Theme) Effect(k plan.Kind) (string, lipgloss.Style) {
 		return "▚", t.Flare
 	case plan.Same:
 		return "─", t.Tide
+	case plan.LeftOut:
+		return "·", t.Rule
 	default:
 		return "┄", t.Ash
 	}

@@ -33,34 +33,77 @@ func (s *Screen) Render(width, height int) string {
 	case j.Plan == nil:
 		return kit.Lines(append(lines, "", "  "+t.Paper.Render("No plan yet.")+t.Ash.Render("  p surveys both sides and makes one; nothing is copied by that.")), width, height)
 	}
-	lines = append(lines, s.totals(j, width)...)
+	if sh.changes != nil {
+		return kit.Lines(s.changesLines(sh, width, height), width, height)
+	}
+	lines = append(lines, s.totals(j, sh, width)...)
 	for _, note := range j.Plan.Notes {
 		lines = append(lines, kit.Fit("  "+t.Dusk.Render("· "+object.Display(note)), width))
 	}
-	if sh.asking {
-		lines = append(lines, s.question(j, width)...)
+	switch {
+	case sh.form != nil:
+		for _, l := range sh.form.Lines(t, min(width-6, 100)) {
+			lines = append(lines, "   "+l)
+		}
+		lines = append(lines, "")
+	case sh.menu != nil:
+		lines = append(lines, s.menuLines(sh.menu, width)...)
+	case sh.finding || sh.find != "":
+		lines = append(lines, "  "+t.Lamp.Render("/")+t.Paper.Render(object.Display(sh.find))+t.Ash.Render("  in what is open"), "")
 	}
 	reason := s.reason(j, sh, width)
 	s.page = max(height-len(lines)-len(reason)-1, 1)
-	lines = append(lines, s.tree(j, sh, width, s.page)...)
-	for len(lines) < height-len(reason) {
-		lines = append(lines, "")
+	if width < 118 {
+		lines = append(lines, s.tree(j, sh, width, s.page)...)
+		for len(lines) < height-len(reason) {
+			lines = append(lines, "")
+		}
+		return kit.Lines(append(lines[:min(len(lines), height-len(reason))], reason...), width, height)
 	}
-	return kit.Lines(append(lines, reason...), width, height)
+	middle := height - len(lines) - len(reason)
+	if middle < 3 {
+		return kit.Lines(lines, width, height)
+	}
+	aside := min(width*36/100, 62)
+	s.page = middle - 1
+	left := kit.Lines(s.tree(j, sh, width-aside-3, middle), width-aside-3, middle)
+	right := kit.Lines(s.before(sh, aside, middle), aside, middle)
+	return kit.Lines(lines, width, len(lines)) + "\n" + kit.Beside(t, left, right) + "\n" + kit.Lines(reason, width, len(reason))
 }
 
 // sentence is the job as one reads it.
 func (s *Screen) sentence(j *kit.JobState, width int) []string {
 	t := s.Theme
-	judged := "size and time"
-	if j.Job.Judge == rule.ByContent {
-		judged = "content"
-	}
+	r := &j.Job.Rules
 	say := func(words, choice string) string { return t.Ash.Render(words+" ") + t.Strong.Render(choice) }
-	text := "  " + say("Take", kit.Name(j.Job.Source, 60)) + say(" to", kit.Name(j.Job.Target, 60)) +
-		say(" , what is new or changed by", judged) + say(" ; extras there", "stay")
+	text := "  "
+	if r.Direction == rule.TwoWay {
+		text += say("Keep in step", kit.Name(j.Job.Source, 60)) + say(" and", kit.Name(j.Job.Lands(), 60)) + say(" , judged by", judged[r.Judge])
+	} else {
+		text += say("Take", kit.Name(j.Job.Source, 60)) + say(" to", kit.Name(j.Job.Lands(), 60)) + say(" , what is new or changed by", judged[r.Judge]) +
+			say(" ; another one there", different[r.Different]) + say(" ; extras there", extras[r.Extras])
+	}
+	if !r.Select.Empty() {
+		text += say(" ; of the source", fmt.Sprintf("%s rules", kit.Count(int64(rulesIn(&r.Select)))))
+	}
 	text = strings.ReplaceAll(strings.ReplaceAll(text, " , ", ", "), " ; ", "; ")
 	return append([]string{""}, strings.Split(ansi.Wordwrap(text, width-2, " "), "\n")...)
+}
+
+var (
+	judged    = map[rule.Judge]string{rule.BySizeAndTime: "size and time", rule.BySize: "size", rule.ByContent: "content", rule.SendAll: "nothing: all is sent"}
+	different = map[rule.Different]string{rule.Replace: "is replaced", rule.Skip: "stays", rule.IfNewer: "is replaced if older", rule.KeepBoth: "is kept beside"}
+	extras    = map[rule.Extras]string{rule.Leave: "stay", rule.Trash: "go to the trash", rule.Remove: "are removed"}
+)
+
+func rulesIn(s *rule.Selection) int {
+	n := len(s.Include) + len(s.Exclude)
+	for _, set := range []bool{s.Prefix != "", s.Suffix != "", s.OlderThan != "", s.NewerThan != "", s.From != "", s.Until != "", s.Smallest != "", s.Largest != "", len(s.Classes) > 0, len(s.Tags) > 0} {
+		if set {
+			n++
+		}
+	}
+	return n
 }
 
 // progress tells how far planning has come.
@@ -80,18 +123,22 @@ func (s *Screen) progress(sh *shown) []string {
 }
 
 // totals is a line per effect there is, with its glyph as legend.
-func (s *Screen) totals(j *kit.JobState, width int) []string {
+func (s *Screen) totals(j *kit.JobState, sh *shown, width int) []string {
 	t, p := s.Theme, j.Plan
 	state := t.Lamp.Render("waits to be approved")
 	switch {
-	case len(p.Held) > 0:
-		state = t.Flare.Render("▲ held back: " + p.Held[0])
-	case p.Totals.Work().Count == 0:
-		state = t.Tide.Render("nothing to do")
+	case sh.choosing:
+		state = t.Lamp.Render("working the choice in …")
 	case j.Active != nil:
 		state = t.Lamp.Render("▸ running")
 	case j.Done:
 		state = t.Tide.Render("has been run")
+	case len(p.Held) > 0 && !j.Approved:
+		state = t.Flare.Render(kit.Name("▲ held back: "+p.Held[0], max(width-44, 20)))
+	case p.Totals.Work().Count == 0 && p.Totals[plan.Conflict].Count > 0:
+		state = t.Flare.Render("▲ conflicts to decide")
+	case p.Totals.Work().Count == 0:
+		state = t.Tide.Render("nothing to do")
 	case j.Last() != nil && j.Last().Plan == p.Number:
 		state = t.Flare.Render("was begun and stopped; approving it goes on")
 	}
@@ -118,12 +165,6 @@ func (s *Screen) totals(j *kit.JobState, width int) []string {
 	return append(lines, line, "")
 }
 
-func (s *Screen) question(j *kit.JobState, width int) []string {
-	t, w := s.Theme, j.Plan.Totals.Work()
-	return []string{"  " + t.Lamp.Render(fmt.Sprintf("Let plan %d run? It sends %s objects, %s, to %s and removes nothing.", j.Plan.Number, kit.Count(w.Count), kit.Size(w.Bytes), kit.Name(j.Job.Target, 50))) +
-		t.Strong.Render("  enter: yes   esc: no"), ""}
-}
-
 const figures = 32 // cells of count and bytes at the right
 
 func (s *Screen) tree(j *kit.JobState, sh *shown, width, height int) []string {
@@ -136,6 +177,9 @@ func (s *Screen) tree(j *kit.JobState, sh *shown, width, height int) []string {
 	}
 	scale := int64(1)
 	for _, n := range sh.roots {
+		if !sh.shows(n) {
+			continue
+		}
 		scale = max(scale, s.weight(n, sh))
 	}
 	name := min(max(width*2/5, 24), 64)
@@ -156,6 +200,12 @@ func (s *Screen) tree(j *kit.JobState, sh *shown, width, height int) []string {
 			}
 		}
 		indent := strings.Repeat("  ", min(n.depth, 12))
+		if n.struck {
+			style = t.Ash.Strikethrough(true)
+			if n.Effect == nil {
+				sign = "⨯ "
+			}
+		}
 		label := indent + t.Ash.Render(sign) + style.Render(kit.Name(n.Name, name-len(indent)-3))
 		all := n.Totals.All()
 		text := kit.Fit(label, name) + kit.EffectBar(t, &n.Totals, sh.byCount, scale, bar) +

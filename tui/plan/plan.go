@@ -6,6 +6,7 @@ package plan
 import (
 	"context"
 	"errors"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -17,10 +18,11 @@ import (
 // Screen is the view.
 type Screen struct {
 	*kit.Shared
-	ctx    context.Context
-	jobs   map[string]*shown
-	cursor kit.Cursor
-	page   int
+	ctx           context.Context
+	jobs          map[string]*shown
+	cursor        kit.Cursor
+	page          int
+	changesCursor kit.Cursor
 }
 
 // shown is what the view knows of one job's plan.
@@ -30,8 +32,16 @@ type shown struct {
 	rows     []*node
 	loading  bool
 	byCount  bool
-	all      bool              // also what stays as it is
-	asking   bool              // approval was asked for
+	all      bool               // also what stays as it is
+	only     map[plan.Kind]bool // of the effects, those shown; empty for all that matter
+	form     *kit.Form          // approval is asked for
+	menu     *menu              // one of a few is being chosen
+	changes  *service.Changes   // how it differs from an earlier plan
+	choosing bool               // a choice is being worked in
+	mending  service.Fix        // a check is being mended
+	side     *side              // what is known before the run, of plan side.number
+	find     string             // part of names that are shown
+	finding  bool
 	planning *service.Activity // while a plan is being made
 	stop     context.CancelFunc
 	err      error
@@ -45,6 +55,7 @@ type node struct {
 	open    bool
 	loading bool
 	loaded  bool
+	struck  bool // by a person, it or something above it
 	below   []*node
 }
 
@@ -65,6 +76,7 @@ type (
 		number int
 		under  *node // nil for the top
 		nodes  []plan.Node
+		struck func(key string) bool
 		err    error
 	}
 )
@@ -78,8 +90,15 @@ func (s *Screen) Crumbs() []string {
 	return []string{j.Job.Name}
 }
 
-// Typing is never so here.
-func (s *Screen) Typing() bool { return false }
+// Typing tells that keys are text.
+func (s *Screen) Typing() bool {
+	j := s.Current()
+	if j == nil {
+		return false
+	}
+	sh := s.shown(j.Job.Name)
+	return sh.form != nil || sh.finding
+}
 
 // Keys of the view.
 func (s *Screen) Keys() []kit.Key {
@@ -91,14 +110,27 @@ func (s *Screen) Keys() []kit.Key {
 	switch {
 	case sh.planning != nil:
 		return []kit.Key{{Press: "esc", Does: "stop planning"}}
-	case sh.asking:
-		return []kit.Key{{Press: "enter", Does: "yes, run it"}, {Press: "esc", Does: "no, not now"}}
+	case sh.form != nil:
+		return []kit.Key{{Press: "enter", Does: sh.form.Does}, {Press: "esc", Does: "no, not now"}}
+	case sh.menu != nil:
+		return []kit.Key{{Press: "enter", Does: "this one"}, {Press: "esc", Does: "leave it"}}
+	case sh.changes != nil:
+		return []kit.Key{{Press: "esc", Does: "back to the plan"}}
+	case sh.finding:
+		return []kit.Key{{Press: "enter", Does: "keep: these names"}, {Press: "esc", Does: "all names"}}
 	}
 	keys := []kit.Key{{Press: "p", Does: "plan anew: survey both sides"}}
-	if j.Plan != nil {
-		keys = append([]kit.Key{{Press: "a", Does: "approve: let the plan run"}}, append(keys,
-			kit.Key{Press: "enter", Does: "open or close: a folder"}, kit.Key{Press: "b", Does: "bars by bytes or count"}, kit.Key{Press: "s", Does: "show or hide the same"})...)
+	if j.Plan == nil {
+		return keys
 	}
+	keys = append([]kit.Key{{Press: "a", Does: "approve: let the plan run"}}, append(keys,
+		kit.Key{Press: "enter", Does: "open or close: a folder"}, kit.Key{Press: "-", Does: "strike out: or take in again"})...)
+	if j.Plan.Totals[plan.Conflict].Count > 0 || s.decided(sh) {
+		keys = append(keys, kit.Key{Press: "d", Does: "decide: this conflict, or all below"})
+	}
+	keys = append(keys, kit.Key{Press: "f", Does: "filter: by effect"}, kit.Key{Press: "m", Does: "mend: what a check found"}, kit.Key{Press: "c", Does: "compare: with an earlier plan"},
+		kit.Key{Press: "x", Does: "export: table or drawing"}, kit.Key{Press: "r", Does: "survey again: below this folder"}, kit.Key{Press: "/", Does: "find: by name, in what is open"},
+		kit.Key{Press: "b", Does: "bars by bytes or count"}, kit.Key{Press: "s", Does: "show or hide the same"}, kit.Key{Press: "J", Does: "job: its sentence"})
 	return keys
 }
 
@@ -119,6 +151,31 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	case folderMsg:
 		s.folder(msg)
 		return nil
+	case sideMsg:
+		if sh := s.shown(msg.job); sh.side == nil || sh.side.number == msg.side.number {
+			sh.side = msg.side
+		}
+		return nil
+	case chosenMsg:
+		return s.chosen(msg)
+	case treeMsg:
+		if sh := s.shown(msg.job); msg.err == nil && sh.number == msg.number {
+			sh.roots = msg.nodes
+			sh.lay()
+		} else if msg.err != nil {
+			sh.err = msg.err
+		}
+		return nil
+	case approved:
+		return msg.run
+	case tea.PasteMsg:
+		if j := s.Current(); j != nil && s.shown(j.Job.Name).form != nil {
+			return s.shown(j.Job.Name).form.Update(msg)
+		}
+	case mendedMsg:
+		return s.mended(msg)
+	case changesMsg:
+		return s.compared(msg)
 	case kit.PlanAnew:
 		return s.planAnew(msg.Job)
 	case kit.Opened:
@@ -128,7 +185,7 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		return s.catchUp()
 	case tea.KeyPressMsg:
 		if j := s.Current(); j != nil {
-			return s.key(msg.String(), j, s.shown(j.Job.Name))
+			return s.key(msg, j, s.shown(j.Job.Name))
 		}
 	}
 	return nil
@@ -142,11 +199,16 @@ func (s *Screen) catchUp() tea.Cmd {
 		return nil
 	}
 	sh := s.shown(j.Job.Name)
+	var look tea.Cmd
+	if sh.side == nil || sh.side.number != j.Plan.Number {
+		sh.side = &side{number: j.Plan.Number}
+		look = s.lookBefore(j)
+	}
 	if sh.number == j.Plan.Number || sh.loading {
-		return nil
+		return look
 	}
 	sh.loading = true
-	return s.loadFolder(j.Job.Name, j.Plan.Number, nil)
+	return tea.Batch(look, s.loadFolder(j.Job.Name, j.Plan.Number, nil))
 }
 
 func (s *Screen) loadFolder(job string, number int, under *node) tea.Cmd {
@@ -159,6 +221,8 @@ func (s *Screen) loadFolder(job string, number int, under *node) tea.Cmd {
 		var p *plan.Plan
 		if p, msg.err = s.Service.PlanNumber(job, number); msg.err == nil {
 			msg.nodes, msg.err = p.Folder(s.ctx, prefix)
+			choices := p.Choices.Clone()
+			msg.struck = choices.IsStruck
 			p.Close()
 		}
 		return msg
@@ -173,6 +237,9 @@ func (s *Screen) folder(msg folderMsg) {
 		if msg.under != nil {
 			nodes[i].prefix, nodes[i].depth = msg.under.prefix+n.Name, msg.under.depth+1
 		}
+	}
+	for _, n := range nodes {
+		n.struck = msg.struck != nil && msg.struck(n.prefix)
 	}
 	sh.err = msg.err
 	if msg.under == nil {
@@ -192,7 +259,7 @@ func (sh *shown) lay() {
 	var walk func([]*node)
 	walk = func(nodes []*node) {
 		for _, n := range nodes {
-			if all := n.Totals.All().Count; !sh.all && all == n.Totals[plan.Same].Count {
+			if !sh.shows(n) {
 				continue
 			}
 			sh.rows = append(sh.rows, n)
@@ -204,7 +271,24 @@ func (sh *shown) lay() {
 	walk(sh.roots)
 }
 
-func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
+// shows tells whether a line is to be seen.
+func (sh *shown) shows(n *node) bool {
+	if sh.find != "" && !n.open && !strings.Contains(strings.ToLower(n.Name), strings.ToLower(sh.find)) {
+		return false
+	}
+	if len(sh.only) > 0 {
+		for k := range sh.only {
+			if n.Totals[k].Count > 0 {
+				return true
+			}
+		}
+		return false
+	}
+	return sh.all || n.Totals.All().Count > n.Totals[plan.Same].Count+n.Totals[plan.LeftOut].Count || n.Totals[plan.LeftOut].Count > 0 && n.struck
+}
+
+func (s *Screen) key(msg tea.KeyPressMsg, j *kit.JobState, sh *shown) tea.Cmd {
+	key := msg.String()
 	switch {
 	case sh.planning != nil:
 		if key == "esc" {
@@ -212,18 +296,53 @@ func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
 			return kit.Cmd(kit.Say{Text: "Planning is being stopped."})
 		}
 		return nil
-	case sh.asking:
-		sh.asking = false
-		if key == "enter" || key == "y" || key == "a" {
-			return tea.Sequence(kit.Cmd(kit.Open{View: kit.Run, Job: j.Job.Name}), kit.Cmd(kit.Start{Job: j.Job.Name, Number: j.Plan.Number}))
+	case sh.form != nil:
+		if key == "esc" {
+			sh.form = nil
+			return kit.Cmd(kit.Say{Text: "Not approved; nothing was done."})
 		}
-		return kit.Cmd(kit.Say{Text: "Not approved; nothing was done."})
+		return sh.form.Update(msg)
+	case sh.menu != nil:
+		return s.menuKey(key, sh)
+	case sh.changes != nil:
+		if key == "esc" || key == "c" || key == "q" {
+			sh.changes = nil
+			return kit.Cmd(kit.Say{Text: "Back to the plan."})
+		}
+		s.changesCursor.Key(key, len(sh.changes.Lines), s.page)
+		return nil
+	case sh.finding:
+		return s.findKey(msg, sh)
 	}
 	switch key {
 	case "p":
 		return s.planAnew(j.Job.Name)
 	case "a":
 		return s.approve(j, sh)
+	case "-":
+		return s.strike(j, sh)
+	case "d":
+		return s.decide(j, sh)
+	case "f":
+		return s.filter(sh)
+	case "m":
+		return s.mend(j, sh)
+	case "c":
+		return s.compare(j)
+	case "x":
+		return s.export(j, sh)
+	case "r":
+		return s.resurvey(j, sh)
+	case "/":
+		sh.finding, sh.find = true, ""
+	case "J":
+		return kit.Cmd(kit.Open{View: kit.Jobs, Job: j.Job.Name})
+	case "esc":
+		if sh.find != "" || len(sh.only) > 0 {
+			sh.find, sh.only = "", nil
+			sh.lay()
+			return kit.Cmd(kit.Say{Text: "Everything is shown again."})
+		}
 	case "b":
 		sh.byCount = !sh.byCount
 	case "s":
@@ -243,12 +362,14 @@ func (s *Screen) approve(j *kit.JobState, sh *shown) tea.Cmd {
 		return kit.Cmd(kit.Say{Text: "There is no plan yet; p makes one.", Bad: true})
 	case j.Active != nil:
 		return kit.Cmd(kit.Say{Text: "This job is running.", Bad: true})
+	case j.Plan.Totals.Work().Count == 0 && j.Plan.Totals[plan.Conflict].Count > 0:
+		return kit.Cmd(kit.Say{Text: "There are only conflicts: d decides them.", Bad: true})
 	case j.Plan.Totals.Work().Count == 0:
 		return kit.Cmd(kit.Say{Text: "There is nothing to do; p looks again."})
 	case j.Done:
 		return kit.Cmd(kit.Say{Text: "This plan has been run; p makes a new one.", Bad: true})
 	}
-	sh.asking = true
+	s.approveForm(j, sh)
 	return nil
 }
 
@@ -277,8 +398,17 @@ func (s *Screen) toggle(key string, j *kit.JobState, sh *shown) tea.Cmd {
 	return nil
 }
 
-// planAnew surveys and plans outside Update.
+// planAnew surveys and plans outside Update; the job says whether a kept survey
+// will do.
 func (s *Screen) planAnew(job string) tea.Cmd {
+	fresh := service.Freshness{}
+	if j := s.State.JobNamed(job); j != nil {
+		fresh.MaxAge = j.Job.Reuse()
+	}
+	return s.planFrom(job, fresh)
+}
+
+func (s *Screen) planFrom(job string, fresh service.Freshness) tea.Cmd {
 	sh := s.shown(job)
 	if sh.planning != nil {
 		return nil
@@ -288,7 +418,7 @@ func (s *Screen) planAnew(job string) tea.Cmd {
 	sh.planning, sh.stop, sh.err = act, stop, nil
 	return func() tea.Msg {
 		defer stop()
-		info, err := s.Service.Plan(ctx, job, service.Freshness{}, act)
+		info, err := s.Service.Plan(ctx, job, fresh, act)
 		return plannedMsg{job, info, err}
 	}
 }
@@ -304,7 +434,7 @@ func (s *Screen) planned(msg plannedMsg) tea.Cmd {
 		return nil
 	}
 	if j := s.State.JobNamed(msg.job); j != nil { // at once, not at the next tick
-		j.Plan, j.Done = &msg.info, false
+		j.Plan, j.Done, j.Approved = &msg.info, false, false
 	}
 	s.cursor = kit.Cursor{}
 	sh.loading = true

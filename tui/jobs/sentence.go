@@ -1,0 +1,322 @@
+package jobs
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"lumtra/core/compare"
+	"lumtra/core/job"
+	"lumtra/core/rule"
+	"lumtra/core/transfer"
+)
+
+// how a phrase is changed.
+type how int
+
+const (
+	byChoice how = iota // one of a few
+	byText              // a few characters
+	byList              // patterns or names, with blanks between
+	byPairs             // name=value, with blanks between
+	byNumber
+	byPlace // looked for, or typed
+	byRule  // which rule of the selection to add
+)
+
+// choice is one that a phrase has.
+type choice struct {
+	value   string
+	words   string // as the sentence says it
+	meaning string // what follows from it
+}
+
+// phrase is a part of the sentence that can be changed.
+type phrase struct {
+	path    []string // of the setting in the job's text
+	how     how
+	choices []choice
+	title   string
+	hint    string
+	// value is what the job says now, as it is typed; words is how the
+	// sentence says it.
+	value func(*job.Job) string
+	words func(*job.Job) string
+}
+
+// setting is the phrase's path with dots.
+func (p *phrase) setting() string { return strings.Join(p.path, ".") }
+
+// segment is a piece of a line: plain words, or a phrase.
+type segment struct {
+	plain  string
+	phrase *phrase
+}
+
+func plain(s string) segment { return segment{plain: s} }
+
+func say(p *phrase) segment { return segment{phrase: p} }
+
+// choose makes a phrase of a few choices.
+func choose(path, title string, value func(*job.Job) string, choices ...choice) *phrase {
+	p := &phrase{path: strings.Split(path, "."), title: title, choices: choices, value: value}
+	p.words = func(j *job.Job) string {
+		for _, c := range choices {
+			if c.value == value(j) {
+				return c.words
+			}
+		}
+		return value(j)
+	}
+	return p
+}
+
+func placePhrase(path, title string, value func(*job.Job) string) *phrase {
+	return &phrase{path: []string{path}, how: byPlace, title: title, hint: "endpoint/bucket/path", value: value, words: func(j *job.Job) string {
+		if v := value(j); v != "" {
+			return strings.Join(strings.Split(strings.Trim(v, "/"), "/"), " / ")
+		}
+		return "… a place"
+	}}
+}
+
+// The phrases of every job.
+var (
+	direction = choose("direction", "Which side follows which", func(j *job.Job) string { return string(j.Direction) },
+		choice{"one-way", "Take", "The target follows the source. Nothing at the source changes."},
+		choice{"two-way", "Keep in step", "What changed at either side since both agreed goes to the other; what changed at both is a conflict."})
+	source  = placePhrase("source", "Where it comes from", func(j *job.Job) string { return j.Source })
+	target  = placePhrase("target", "Where it goes", func(j *job.Job) string { return j.Target })
+	landing = choose("landing", "What of the source lands", func(j *job.Job) string { return string(j.Landing) },
+		choice{"inside", "what lies in", "What lies in the source lands directly at the target. A \"/\" at the end of either place changes nothing."},
+		choice{"folder", "the folder", "The source folder itself lands at the target, under its name."})
+	judge = choose("judge", "How changed is told from the same", func(j *job.Job) string { return string(j.Judge) },
+		choice{"size-and-time", "size and time", "By what both sides looked like when they last agreed; without that, by size and time. Asks for nothing but the listings."},
+		choice{"size", "size alone", "Quick, and blind to a change that keeps the size."},
+		choice{"content", "content", "By checksums. Folders are read, stores asked object by object: slower, and certain."},
+		choice{"all", "nothing: all is sent", "Everything is sent each time."})
+	different = choose("different", "When another one is there", func(j *job.Job) string { return string(j.Different) },
+		choice{"replace", "is replaced", "The target's gives way to the source's."},
+		choice{"skip", "stays", "The target's stays; only what is not there at all is sent."},
+		choice{"newer", "is replaced if older", "The target's gives way only to a newer one."},
+		choice{"keep-both", "is kept beside", "The target's goes to a name with its time in it, and the new one takes the key."})
+	extras = choose("extras", "What is only at the target", func(j *job.Job) string { return string(j.Extras) },
+		choice{"leave", "stay", "What is only at the target is left alone."},
+		choice{"trash", "go to the trash", "What is only at the target is moved below the trash prefix there, in a folder for each plan."},
+		choice{"remove", "are removed", "What is only at the target is removed: the target mirrors the source. Guards and a typed number stand before it."})
+	trash     = &phrase{path: []string{"trash"}, how: byText, title: "The trash prefix at the target", hint: rule.DefaultTrash, value: func(j *job.Job) string { return j.TrashPath }, words: func(j *job.Job) string { return j.TrashPath }}
+	conflicts = choose("conflicts", "What changed at both sides", func(j *job.Job) string { return string(j.Conflicts) },
+		choice{"ask", "a person decides", "Each conflict waits in the plan until someone decides it."},
+		choice{"source", "the source wins", "The source's replaces the target's."},
+		choice{"target", "the target wins", "The target's replaces the source's."},
+		choice{"newer", "the newer wins", "Whichever was changed later; what was changed counts more than what was removed."},
+		choice{"keep-both", "both are kept", "The target's goes to a name with its time in it, and both sides get both."})
+	proof = choose("proof", "How closely a proof looks", func(j *job.Job) string { return string(j.Proof) },
+		choice{string(compare.BySize), "size", "Sizes are held against each other. Quick, and weak."},
+		choice{string(compare.ByStoredSum), "stored checksums", "The checksums that stores keep, against those of the source."},
+		choice{string(compare.ByReadBack), "reading both back", "Every byte of both sides. Slow, and certain."})
+	class = &phrase{path: []string{"as", "class"}, how: byText, title: "Storage class at the target", hint: "STANDARD_IA, GLACIER, Cool, … ; nothing for the target's usual one", value: func(j *job.Job) string { return j.As.Class },
+		words: func(j *job.Job) string {
+			if j.As.Class == "" {
+				return "its usual class"
+			}
+			return "class " + j.As.Class
+		}}
+	tags = choose("as.tags", "Tags", func(j *job.Job) string { return map[bool]string{true: "true", false: ""}[j.As.Tags] },
+		choice{"", "without tags", "Tags stay behind."},
+		choice{"true", "with its tags", "Tags are carried over: one more request for each object at either side."})
+	metadata = &phrase{path: []string{"as", "metadata"}, how: byPairs, title: "Metadata set on all that is sent", hint: "owner=sound project=dawn", value: func(j *job.Job) string { return pairsText(j.As.Metadata) },
+		words: func(j *job.Job) string {
+			if len(j.As.Metadata) == 0 {
+				return "its own metadata"
+			}
+			return "its own metadata and " + pairsText(j.As.Metadata)
+		}}
+	streams = &phrase{path: []string{"limits", "streams"}, how: byNumber, title: "Requests at a time", hint: "1 to 1024; nothing for the usual", value: func(j *job.Job) string { return number(int64(j.Limits.Streams)) },
+		words: func(j *job.Job) string {
+			if j.Limits.Streams == 0 {
+				return fmt.Sprintf("%d streams", transfer.DefaultStreams)
+			}
+			return fmt.Sprintf("%d streams", j.Limits.Streams)
+		}}
+	partSize = &phrase{path: []string{"limits", "part-size"}, how: byText, title: "Size of the parts of big objects", hint: "16MiB; nothing for automatic", value: func(j *job.Job) string { return j.Limits.PartSize },
+		words: func(j *job.Job) string {
+			if j.Limits.PartSize == "" {
+				return "parts sized by object"
+			}
+			return "parts of " + j.Limits.PartSize
+		}}
+	surveyAge = &phrase{path: []string{"survey-age"}, how: byText, title: "How old a survey may be to be planned from", hint: "2h, 1d; nothing to survey for every plan", value: func(j *job.Job) string { return j.SurveyAge },
+		words: func(j *job.Job) string {
+			if j.SurveyAge == "" {
+				return "surveys made for it"
+			}
+			return "surveys up to " + j.SurveyAge + " old"
+		}}
+	template = choose("template", "Job or template", func(j *job.Job) string { return map[bool]string{true: "true", false: ""}[j.Template] },
+		choice{"", "a job", "It can be planned and run."},
+		choice{"true", "a template", "It is never run; new jobs are made from it."})
+	anotherRule = &phrase{how: byRule, title: "Add a rule about what is taken", value: func(*job.Job) string { return "" }, words: func(j *job.Job) string {
+		if j.Select.Empty() {
+			return "everything"
+		}
+		return "+ a rule"
+	}}
+)
+
+func number(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.FormatInt(n, 10)
+}
+
+func guard(name, title, words string, otherwise int64, value func(*rule.Guards) *int64) *phrase {
+	return &phrase{path: []string{"guards", name}, how: byNumber, title: title, hint: fmt.Sprintf("nothing for %d", otherwise),
+		value: func(j *job.Job) string {
+			if v := value(&j.Guards); v != nil {
+				return strconv.FormatInt(*v, 10)
+			}
+			return ""
+		},
+		words: func(j *job.Job) string { return fmt.Sprintf(words, rule.Limit(value(&j.Guards), otherwise)) }}
+}
+
+// The guards.
+var (
+	emptySource = choose("guards.empty-source", "An empty source", func(j *job.Job) string { return map[bool]string{true: "", false: "false"}[j.Guards.HoldsEmpty()] },
+		choice{"", "is empty", "A source with nothing in it holds the plan back: it may not be mounted."},
+		choice{"false", "(may be empty)", "An empty source is taken at its word."})
+	removals     = guard("removals", "The most objects a plan may remove", "more than %d are removed", rule.DefaultRemovals, func(g *rule.Guards) *int64 { return g.Removals })
+	removalShare = guard("removal-share", "The most it may remove, in percent of the target", "or more than %d %%", rule.DefaultRemovalShare, func(g *rule.Guards) *int64 { return g.RemovalShare })
+	shrink       = guard("shrink", "By how many percent the source may shrink", "shrank by %d %%", rule.DefaultShrink, func(g *rule.Guards) *int64 { return g.Shrink })
+	drift        = guard("drift", "How many percent may change behind the job's back", "or %d %% changed at the target without it", rule.DefaultDrift, func(g *rule.Guards) *int64 { return g.Drift })
+)
+
+// rules are those a selection can have, with what begins their phrase.
+var rules = []*phrase{
+	listRule("include", "only", "Patterns of what is taken", "**/*.wav 2026/**", func(s *rule.Selection) []string { return s.Include }),
+	listRule("exclude", "except", "Patterns of what is left out", "**/*.tmp **/scratch/**", func(s *rule.Selection) []string { return s.Exclude }),
+	textRule("prefix", "starting with", "The start of keys that are taken", "2026/", func(s *rule.Selection) string { return s.Prefix }),
+	textRule("suffix", "ending in", "The end of keys that are taken", ".wav", func(s *rule.Selection) string { return s.Suffix }),
+	textRule("older-than", "older than", "The least age", "30d, 12h, 2w", func(s *rule.Selection) string { return s.OlderThan }),
+	textRule("newer-than", "newer than", "The greatest age", "30d, 12h, 2w", func(s *rule.Selection) string { return s.NewerThan }),
+	textRule("modified-from", "modified from", "The first day or time of modification", "2026-01-31", func(s *rule.Selection) string { return s.From }),
+	textRule("modified-until", "modified before", "The day or time before which it was modified", "2026-01-31", func(s *rule.Selection) string { return s.Until }),
+	textRule("smallest", "of at least", "The least size", "4KiB, 2GB", func(s *rule.Selection) string { return s.Smallest }),
+	textRule("largest", "of at most", "The greatest size", "4KiB, 2GB", func(s *rule.Selection) string { return s.Largest }),
+	listRule("classes", "of class", "Storage classes", "STANDARD GLACIER", func(s *rule.Selection) []string { return s.Classes }),
+	{path: []string{"select", "tags"}, how: byPairs, title: "Tags that must be there, asked for object by object", hint: "project=dawn", value: func(j *job.Job) string { return pairsText(j.Select.Tags) },
+		words: func(j *job.Job) string { return "tagged " + pairsText(j.Select.Tags) }},
+}
+
+func listRule(name, words, title, hint string, value func(*rule.Selection) []string) *phrase {
+	return &phrase{path: []string{"select", name}, how: byList, title: title, hint: hint, value: func(j *job.Job) string { return listText(value(&j.Select)) },
+		words: func(j *job.Job) string { return words + " " + strings.Join(value(&j.Select), ", ") }}
+}
+
+func textRule(name, words, title, hint string, value func(*rule.Selection) string) *phrase {
+	return &phrase{path: []string{"select", name}, how: byText, title: title, hint: hint, value: func(j *job.Job) string { return value(&j.Select) },
+		words: func(j *job.Job) string { return words + " " + value(&j.Select) }}
+}
+
+// listText and pairsText are values as they are typed; a blank in one needs
+// quotes around it.
+func listText(list []string) string {
+	quoted := make([]string, len(list))
+	for i, s := range list {
+		if quoted[i] = s; strings.ContainsAny(s, " \"") {
+			quoted[i] = strconv.Quote(s)
+		}
+	}
+	return strings.Join(quoted, " ")
+}
+
+func pairsText(m map[string]string) string {
+	var all []string
+	for _, name := range slices.Sorted(maps.Keys(m)) {
+		all = append(all, name+"="+m[name])
+	}
+	return listText(all)
+}
+
+// words splits what was typed at blanks outside quotes and braces.
+func words(text string) (all []string) {
+	for text = strings.TrimSpace(text); text != ""; text = strings.TrimSpace(text) {
+		if text[0] == '"' {
+			if q, err := strconv.QuotedPrefix(text); err == nil {
+				s, _ := strconv.Unquote(q)
+				all, text = append(all, s), text[len(q):]
+				continue
+			}
+		}
+		end := strings.IndexByte(text, ' ')
+		if end < 0 {
+			end = len(text)
+		}
+		all, text = append(all, text[:end]), text[end:]
+	}
+	return all
+}
+
+// typed turns what was typed into the value that a job's text gets.
+func (p *phrase) typed(text string) any {
+	text = strings.TrimSpace(text)
+	switch p.how {
+	case byList:
+		return words(text)
+	case byPairs:
+		m := map[string]string{}
+		for _, w := range words(text) {
+			name, value, _ := strings.Cut(w, "=")
+			m[name] = value
+		}
+		return m
+	case byNumber:
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			return n
+		}
+	case byChoice:
+		switch text {
+		case "true":
+			return true
+		case "false":
+			return false
+		}
+	}
+	return text
+}
+
+// sentence is the job as lines of words and phrases.
+func sentence(j *job.Job) [][]segment {
+	taken := []segment{}
+	if j.Select.Empty() {
+		taken = append(taken, say(anotherRule), plain(" in it"))
+	} else {
+		for _, r := range rules {
+			if r.value(j) != "" {
+				taken = append(taken, say(r), plain("  "))
+			}
+		}
+		taken = append(taken, say(anotherRule))
+	}
+	lines := [][]segment{
+		{say(direction), plain(" "), say(landing), plain(" "), say(source)},
+		taken,
+		{plain(map[bool]string{true: "and ", false: "to "}[j.Direction == rule.TwoWay]), say(target), plain(" , in "), say(class), plain(" , "), say(tags), plain(" and "), say(metadata)},
+	}
+	if j.Direction == rule.TwoWay {
+		lines = append(lines, []segment{plain("send what changed since both agreed, judged by "), say(judge), plain(" ; where both changed, "), say(conflicts)})
+	} else {
+		rest := []segment{plain("send what is new or changed, judged by "), say(judge), plain(" ; another one there "), say(different), plain(" ; extras there "), say(extras)}
+		if j.Extras == rule.Trash {
+			rest = append(rest, plain(" in "), say(trash))
+		}
+		lines = append(lines, rest)
+	}
+	lines = append(lines, []segment{plain("hold it back when the source "), say(emptySource), plain(" or "), say(shrink), plain(" , when "), say(removals), plain(" "), say(removalShare), plain(" , "), say(drift)})
+	return append(lines,
+		[]segment{plain("over "), say(streams), plain(" , "), say(partSize), plain(" , from "), say(surveyAge), plain(" ; proof by "), say(proof), plain(" ; this is "), say(template)})
+}

@@ -1,0 +1,64 @@
+package kit
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"lumtra/core/plan"
+	"lumtra/tui/look"
+)
+
+// EstimateLines tell what a run would take: time with its range, requests,
+// money, and how earlier estimates turned out.
+func EstimateLines(t *look.Theme, e *plan.Estimate, width int) []string {
+	row := func(name, text string) []string {
+		var lines []string
+		for i, l := range Wrap(text, width-10) {
+			if i > 0 {
+				name = ""
+			}
+			lines = append(lines, t.Ash.Render(Fit(name, 10))+t.Paper.Render(l))
+		}
+		return lines
+	}
+	took := fmt.Sprintf("about %s (%s to %s)", Span(e.Expect), Span(e.Soon), Span(e.Late))
+	if e.Waiting > 0.6 && e.Expect > 10*time.Second {
+		took += fmt.Sprintf("; %.0f %% of it waits for answers: many small objects; more streams help", 100*e.Waiting)
+	}
+	lines := row("takes", took)
+	if len(e.Assumed) > 0 {
+		lines = append(lines, row("", "guessed for "+strings.Join(e.Assumed, " and ")+", never measured: y in Places does")...)
+	}
+	if n := len(e.Past); n > 0 {
+		p := e.Past[0]
+		lines = append(lines, row("learnt", fmt.Sprintf("from %d; last said %s, was %s", e.Calibrated, Span(p.Estimated), Span(p.Actual)))...)
+	}
+	if e.Source.All()+e.Target.All() > 0 {
+		lines = append(lines, row("requests", fmt.Sprintf("%s at the source, %s at the target", Count(e.Source.All()), Count(e.Target.All())))...)
+	}
+	if e.Currency != "" {
+		money := fmt.Sprintf("%s once, %s a month", Money(e.Total, e.Currency), Money(e.Monthly, e.Currency))
+		if e.Example {
+			money += ", by rates that are only examples"
+		}
+		lines = append(lines, row("costs", money)...)
+	}
+	if len(e.Unpriced) > 0 {
+		lines = append(lines, row(map[bool]string{true: "costs", false: ""}[e.Currency == ""], "not known for "+strings.Join(e.Unpriced, " and ")+": rates.toml has no rates for it")...)
+	}
+	return lines
+}
+
+// Money is an amount with its currency, as fine as it takes to see any.
+func Money(amount float64, currency string) string {
+	digits := 2
+	if amount != 0 && math.Abs(amount) < 0.0001 {
+		return map[bool]string{true: "under 0.0001 ", false: "just under 0 "}[amount > 0] + currency
+	}
+	if amount != 0 && amount < 1 && amount > -1 {
+		digits = 4
+	}
+	return fmt.Sprintf("%.*f %s", digits, amount, currency)
+}
