@@ -123,17 +123,6 @@ func same(t *testing.T, want, got map[string]string) {
 }
 
 // contents reads a whole place.
-func contents(t *testing.T, p place.Place) map[string]string {
-	found := map[string]string{}
-	for e, err := range p.List(ctx, "", place.ListOptions{}) {
-		require.NoError(t, err)
-		data, _, err := place.Open(ctx, p, e.Key, 1<<30)
-		require.NoError(t, err)
-		found[e.Key] = string(data)
-	}
-	return found
-}
-
 func (w *world) fill(t *testing.T, small int, big ...int) {
 	rng := rand.NewChaCha8([32]byte{3})
 	for i := range small {
@@ -167,7 +156,7 @@ func thereAndBack(t *testing.T, w *world) {
 	out, m := w.run(t, ctx, w.plan(t, w.folder, w.store), w.folder, w.store, quick)
 	assert.EqualValues(t, 55, out.Objects)
 	assert.Zero(t, out.Failed, "%v", m.Problems)
-	same(t, contents(t, w.folder), contents(t, w.store))
+	same(t, texts(t, w.folder), texts(t, w.store))
 	assert.Zero(t, w.plan(t, w.folder, w.store).Info.Totals.Work().Count)
 
 	back := t.TempDir()
@@ -177,7 +166,7 @@ func thereAndBack(t *testing.T, w *world) {
 	p, _ := end.Open("restored")
 	out, _ = w.run(t, ctx, w.plan(t, w.store, p), w.store, p, quick)
 	assert.EqualValues(t, 55, out.Objects)
-	same(t, contents(t, w.folder), contents(t, p))
+	same(t, texts(t, w.folder), texts(t, p))
 	assert.Zero(t, w.plan(t, w.store, p).Info.Totals.Work().Count)
 	info, err := os.Stat(filepath.Join(back, "restored/masters/3.wav"))
 	require.NoError(t, err)
@@ -207,12 +196,12 @@ func storeToStore(t *testing.T, a, b *world) {
 	}
 	out, m := a.run(t, ctx, a.plan(t, a.store, b.store), a.store, b.store, quick)
 	assert.EqualValues(t, 32, out.Objects, "%v", m.Problems)
-	same(t, contents(t, a.store), contents(t, b.store))
+	same(t, texts(t, a.store), texts(t, b.store))
 
 	inside := a.bucket(t, "copies")
 	out, m = a.run(t, ctx, a.plan(t, a.store, inside), a.store, inside, quick)
 	assert.EqualValues(t, 32, out.Objects, "%v", m.Problems)
-	same(t, contents(t, a.store), contents(t, inside))
+	same(t, texts(t, a.store), texts(t, inside))
 	assert.Zero(t, m.Reading, "nothing was read")
 	for _, p := range []place.Place{b.store, inside} {
 		e, err := p.Stat(ctx, object.Ref{Key: "weir/take.flac"})
@@ -257,7 +246,7 @@ func TestInterop(t *testing.T) {
 		out, m := w.run(t, ctx, p, w.folder, real, quick)
 		assert.EqualValues(t, 103, first.Objects+out.Objects, "%v", m.Problems)
 		assert.Positive(t, first.Objects)
-		same(t, contents(t, w.folder), contents(t, real))
+		same(t, texts(t, w.folder), texts(t, real))
 		assert.Zero(t, w.plan(t, w.folder, real).Info.Totals.Work().Count)
 		ups, err := real.(place.PartWriter).Uploads(ctx)
 		require.NoError(t, err)
@@ -268,7 +257,7 @@ func TestInterop(t *testing.T) {
 		back, _ := end.Open("")
 		out, m = w.run(t, ctx, w.plan(t, real, back), real, back, quick)
 		assert.EqualValues(t, 103, out.Objects, "%v", m.Problems)
-		same(t, contents(t, w.folder), contents(t, back))
+		same(t, texts(t, w.folder), texts(t, back))
 
 		_, err = w.store.Write(ctx, "from the stand-in.json", strings.NewReader("{}"), 2, place.WriteOptions{ContentType: "application/json"})
 		require.NoError(t, err)
@@ -300,12 +289,12 @@ func faults(t *testing.T, w *world) {
 	w.server.SetFaults()
 	assert.Positive(t, m.Retries)
 	assert.Zero(t, out.Failed, "%v", m.Problems)
-	same(t, contents(t, w.folder), contents(t, w.store))
+	same(t, texts(t, w.folder), texts(t, w.store))
 	ups, err := w.store.(place.PartWriter).Uploads(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, ups)
 	var sent int64
-	for _, text := range contents(t, w.folder) {
+	for _, text := range texts(t, w.folder) {
 		sent += int64(len(text))
 	}
 	assert.Equal(t, sent, m.Bytes, "what failed attempts sent is not counted")
@@ -320,7 +309,7 @@ func faults(t *testing.T, w *world) {
 	out, m = w.run(t, ctx, p, w.store, back, quick)
 	w.server.SetFaults()
 	assert.Zero(t, out.Failed, "%v", m.Problems)
-	same(t, contents(t, w.folder), contents(t, back))
+	same(t, texts(t, w.folder), texts(t, back))
 }
 
 // A run that cannot do everything does the rest, and says what failed and why.
@@ -354,7 +343,7 @@ func TestTheRestGoesOn(t *testing.T) {
 	assert.Equal(t, []string{"tiles/0/0.json"}, causes["north/archive: changed meanwhile"])
 	assert.ElementsMatch(t, []string{"tiles/1/1.json", "masters/0.wav"}, causes["north/archive: already there"])
 	assert.Equal(t, []string{"tiles/2/2.json"}, causes["north/archive: server fault"])
-	there := contents(t, w.store)
+	there := texts(t, w.store)
 	assert.Equal(t, "someone else's", there["tiles/0/0.json"])
 	assert.Equal(t, "here first", there["tiles/1/1.json"])
 	ups, err := w.store.(place.PartWriter).Uploads(ctx)
@@ -379,7 +368,7 @@ func TestStopAndGoOn(t *testing.T) {
 		assert.Equal(t, done < 201, out.Stopped)
 		stop()
 	}
-	same(t, contents(t, w.folder), contents(t, w.store))
+	same(t, texts(t, w.folder), texts(t, w.store))
 	ups, err := w.store.(place.PartWriter).Uploads(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, ups)
@@ -454,7 +443,7 @@ func TestNoRoom(t *testing.T) {
 	require.Len(t, m.Problems, 1)
 	assert.Equal(t, "small-disk: no room left", m.Problems[0].Cause)
 	assert.NotEmpty(t, m.Problems[0].Advice)
-	assert.Empty(t, contents(t, disk))
+	assert.Empty(t, texts(t, disk))
 }
 
 // What a panicking place does ends the run with an error, not the program.

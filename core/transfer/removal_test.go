@@ -1,0 +1,132 @@
+package transfer_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/catalog"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/rule"
+)
+
+// mirror plans with rules, from surveys of the two places as they are given.
+func (w *world) mirror(t *testing.T, from, to place.Place, change func(*rule.Rules)) *plan.Plan {
+	w.plans++
+	base := fmt.Sprintf("%s/%d", w.temp, w.plans)
+	a, err := catalog.Survey(ctx, from, base+"-a", catalog.Options{})
+	require.NoError(t, err)
+	b, err := catalog.Survey(ctx, to, base+"-b", catalog.Options{})
+	require.NoError(t, err)
+	opts := plan.Options{Rules: rule.Default(), Source: from.Abilities(), Target: to.Abilities(), Number: w.plans}
+	change(&opts.Rules)
+	p, err := plan.Build(ctx, base+".plan", a, b, opts)
+	require.NoError(t, err)
+	t.Cleanup(func() { a.Close(); b.Close(); p.Close() })
+	return p
+}
+
+func write(t *testing.T, p place.Place, key, text string) {
+	_, err := p.Write(ctx, key, strings.NewReader(text), int64(len(text)), place.WriteOptions{})
+	require.NoError(t, err)
+}
+
+// halfway is a place whose listing fails after some entries.
+type halfway struct {
+	place.Place
+	left int
+}
+
+func (h *halfway) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		n := 0
+		for e, err := range h.Place.List(ctx, prefix, opts) {
+			if n++; n > h.left {
+				yield(object.Entry{}, place.NewError(h.Name(), "list", e.Key, place.Denied, errors.New("no more")))
+				return
+			}
+			if !yield(e, err) {
+				return
+			}
+		}
+	}
+}
+
+// A listing that failed half-way makes removal impossible, at whichever side.
+func TestBrokenListingRemovesNothing(t *testing.T) {
+	for _, side := range []string{"source", "target"} {
+		for _, extras := range []rule.Extras{rule.Remove, rule.Trash} {
+			w := newWorld(t)
+			for i := range 10 {
+				write(t, w.folder, fmt.Sprintf("%02d", i), "x")
+				write(t, w.store, fmt.Sprintf("%02d", i), "x")
+			}
+			write(t, w.store, "05-only-there", "x")
+			from, to := w.folder, w.store
+			if side == "source" {
+				from = &halfway{from, 4}
+			} else {
+				to = &halfway{to, 8}
+			}
+			p := w.mirror(t, from, to, func(r *rule.Rules) { r.Extras = extras })
+			assert.Zero(t, p.Info.Totals[plan.Remove].Count, side)
+			assert.Positive(t, p.Info.Totals[plan.Extra].Count, side)
+			w.run(t, ctx, p, w.folder, w.store, quick)
+			assert.Len(t, texts(t, w.store), 11, "%s: nothing is gone", side)
+		}
+	}
+}
+
+// No plan acts on an object that changed since the survey: not to replace it,
+// not to remove it, not to put it into the trash or aside.
+func TestChangedSinceSurvey(t *testing.T) {
+	for _, kind := range kinds {
+		for _, rules := range []func(*rule.Rules){
+			func(r *rule.Rules) { r.Extras = rule.Remove },
+			func(r *rule.Rules) { r.Extras = rule.Trash },
+			func(r *rule.Rules) { r.Different = rule.KeepBoth },
+		} {
+			w := newWorldOf(t, kind)
+			write(t, w.folder, "other", "ours")
+			write(t, w.store, "other", "theirs, longer")
+			write(t, w.store, "only there", "old")
+			p := w.mirror(t, w.folder, w.store, rules)
+			write(t, w.store, "other", "somebody's newest")
+			write(t, w.store, "only there", "new")
+			out, snap := w.run(t, ctx, p, w.folder, w.store, quick)
+			assert.EqualValues(t, p.Info.Totals.Work().Count, out.Failed, "%s %+v", kind, snap.Problems)
+			assert.Equal(t, map[string]string{"other": "somebody's newest", "only there": "new"}, texts(t, w.store), kind)
+		}
+	}
+}
+
+// While anything failed, nothing is removed: what is removed may be all there
+// is of what failed. And nothing outside the target is touched.
+func TestRemovalsWait(t *testing.T) {
+	w := newWorld(t)
+	inside, err := w.at.Open("archive/inside")
+	require.NoError(t, err)
+	write(t, w.store, "inside/old name.wav", "the only copy")
+	write(t, w.store, "inside-not/a.wav", "somebody else's")
+	write(t, w.store, "beside.wav", "somebody else's")
+	write(t, w.folder, "new name.wav", "the only copy")
+	p := w.mirror(t, w.folder, inside, func(r *rule.Rules) { r.Extras = rule.Remove })
+	require.EqualValues(t, 1, p.Info.Totals[plan.Remove].Count)
+	write(t, w.folder, "new name.wav", "changed while nobody looked") // so that sending it fails
+	out, snap := w.run(t, ctx, p, w.folder, inside, quick)
+	assert.EqualValues(t, 2, out.Failed)
+	assert.Contains(t, fmt.Sprint(snap.Problems), "not removed, because other objects failed")
+	assert.Contains(t, texts(t, inside), "old name.wav")
+	p = w.mirror(t, w.folder, inside, func(r *rule.Rules) { r.Extras = rule.Remove })
+	out, _ = w.run(t, ctx, p, w.folder, inside, quick)
+	assert.Zero(t, out.Failed)
+	assert.Equal(t, map[string]string{"inside/new name.wav": "changed while nobody looked", "inside-not/a.wav": "somebody else's", "beside.wav": "somebody else's"}, texts(t, w.store))
+}

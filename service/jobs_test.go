@@ -1,0 +1,338 @@
+package service_test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/history"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/report"
+	"lumtra/core/rule"
+	"lumtra/service"
+)
+
+// keys are the files below a folder.
+func keys(t *testing.T, dir string) (all []string) {
+	filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			rel, err := filepath.Rel(dir, path)
+			require.NoError(t, err)
+			all = append(all, filepath.ToSlash(rel))
+		}
+		return nil
+	})
+	return all
+}
+
+func run(t *testing.T, s *service.Service, job string, fresh service.Freshness) (plan.Info, history.Run) {
+	info, err := s.Plan(ctx, job, fresh, &service.Activity{})
+	require.NoError(t, err)
+	r, err := s.StartRun(ctx, job, service.RunOptions{})
+	if err != nil {
+		require.ErrorIs(t, err, service.ErrNothingToDo)
+		return info, history.Run{}
+	}
+	res, err := r.Wait()
+	require.NoError(t, err)
+	return info, res
+}
+
+// A "/" at the end of a place never means anything: what lands where follows
+// from what the source is and from whether its folder is kept, in all sixteen
+// cases. The example keys shown before are the keys written.
+func TestLanding(t *testing.T) {
+	for _, slashFrom := range []string{"", "/"} {
+		for _, slashTo := range []string{"", "/"} {
+			for _, landing := range []rule.Landing{rule.Inside, rule.WithFolder} {
+				for _, single := range []bool{false, true} {
+					name := fmt.Sprintf("from%s to%s %s %v", slashFrom, slashTo, landing, single)
+					dir := workspace(t)
+					put(t, dir, "endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"in\"\n[endpoint.home]\nkind = \"folder\"\npath = \"out\"\n")
+					require.NoError(t, os.Mkdir(filepath.Join(dir, "out"), 0o755))
+					put(t, dir, "in/take/dawn/a.wav", "a")
+					put(t, dir, "in/take/dawn/b.wav", "b")
+					from := "studio/take/dawn"
+					want := []string{"to/a.wav", "to/b.wav"}
+					switch {
+					case single && landing == rule.Inside:
+						want = []string{"to/a.wav"}
+					case single:
+						want = []string{"to/dawn/a.wav"}
+					case landing == rule.WithFolder:
+						want = []string{"to/dawn/a.wav", "to/dawn/b.wav"}
+					}
+					if single {
+						from += "/a.wav"
+					}
+					put(t, dir, "jobs/masters.toml", fmt.Sprintf("source = %q\ntarget = %q\nlanding = %q\n", from+slashFrom, "home/to"+slashTo, landing))
+					s := open(t, dir)
+					j, err := s.Workspace().Job("masters")
+					require.NoError(t, err)
+					_, err = s.SurveyJob(ctx, j, &service.Activity{})
+					require.NoError(t, err)
+					e, err := s.Effect(ctx, j, nil)
+					require.NoError(t, err)
+					var shown []string
+					for _, x := range e.Examples {
+						shown = append(shown, strings.TrimPrefix(e.Lands+"/"+x.Key, "home/"))
+					}
+					_, res := run(t, s, "masters", service.Freshness{})
+					assert.Equal(t, history.Clean, res.End, name)
+					assert.Equal(t, want, keys(t, filepath.Join(dir, "out")), name)
+					assert.Equal(t, want, shown, name)
+				}
+			}
+		}
+	}
+}
+
+// Surveys are planned from again until they are too old, or something here
+// changed the place; a part can be surveyed anew by itself.
+func TestKeptSurveys(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	_, res := run(t, s, "masters", service.Freshness{})
+	require.Equal(t, history.Clean, res.End)
+	hour := service.Freshness{MaxAge: time.Hour}
+	info, err := s.Plan(ctx, "masters", hour, &service.Activity{})
+	require.NoError(t, err)
+	assert.EqualValues(t, 40, info.Totals[plan.Same].Count, "the target was surveyed after the run that changed it")
+	put(t, dir, "studio/new/a.wav", "a")
+	put(t, dir, "studio/other/b.wav", "b")
+	kept, err := s.Plan(ctx, "masters", hour, &service.Activity{})
+	require.NoError(t, err)
+	assert.Zero(t, kept.Totals.Work().Count)
+	assert.Equal(t, info.Source.Began, kept.Source.Began)
+	part, err := s.Plan(ctx, "masters", service.Freshness{Prefix: "new/"}, &service.Activity{})
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, part.Totals[plan.Add].Count)
+	assert.Equal(t, "new/a.wav", part.Examples[0].Key)
+	anew := makePlan(t, s)
+	assert.EqualValues(t, 2, anew.Totals[plan.Add].Count)
+	c, err := s.ComparePlans(ctx, "masters", part.Number, anew.Number, 10)
+	require.NoError(t, err)
+	require.Len(t, c.Lines, 1)
+	assert.Equal(t, "other/b.wav", c.Lines[0].Key)
+	assert.Nil(t, c.Lines[0].Was)
+}
+
+// What both sides looked like when they last agreed tells a change at the
+// source, even one that its size and time hide, from one at the target behind
+// the job's back.
+func TestAgreed(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	run(t, s, "masters", service.Freshness{})
+	at := filepath.Join(dir, "studio/xxx.wav")
+	long := time.Now().Add(-time.Hour)
+	put(t, dir, "studio/xxx.wav", "WAVE WAVE ") // as long as it was, and older than the copy
+	require.NoError(t, os.Chtimes(at, long, long))
+	p, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	_, err = p.Write(ctx, "xxxx.wav", strings.NewReader("meddled with!!!"), 15, place.WriteOptions{})
+	require.NoError(t, err)
+	require.Empty(t, p.Remove(ctx, ref("xxxxx.wav"))[0])
+	info := makePlan(t, s)
+	why := map[string]string{}
+	pl, err := s.PlanNumber("masters", info.Number)
+	require.NoError(t, err)
+	defer pl.Close()
+	for c := pl.Effects(""); c.Next(); {
+		if e := c.Effect(); e.Kind != plan.Same {
+			why[e.Key] = e.Kind.String() + ": " + e.Why()
+		}
+	}
+	assert.Equal(t, map[string]string{
+		"xxx.wav":   "change: it is another, changed at the source since both agreed",
+		"xxxx.wav":  "change: it is another, changed at the target without this job",
+		"xxxxx.wav": "add: it was at the target when both last agreed, and is gone there",
+	}, why)
+	assert.EqualValues(t, 40, info.Agreed)
+	assert.EqualValues(t, 2, info.Drifted)
+	run(t, s, "masters", service.Freshness{})
+	info = makePlan(t, s)
+	assert.Zero(t, info.Totals.Work().Count)
+}
+
+// A person strikes things out, sees the totals follow, and the run keeps to
+// it; once it has begun nothing can be chosen any more.
+func TestChoices(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "studio/keep/a.wav", "a")
+	put(t, dir, "studio/=cmd/b.wav", "bb")
+	put(t, dir, "studio/keep/\x1b[2J.wav", "c")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	info := makePlan(t, s)
+	assert.EqualValues(t, 43, info.Totals[plan.Add].Count)
+	for _, f := range report.Formats {
+		var out bytes.Buffer
+		require.NoError(t, s.ExportPlan(&out, "masters", info.Number, f))
+		text := out.String()
+		if f != report.PDF { // which is packed
+			assert.NotContains(t, text, "\x1b", f)
+		}
+		switch f {
+		case report.CSV:
+			assert.Contains(t, text, "add,to target,'=cmd/b.wav,2,")
+			assert.Equal(t, 44, strings.Count(text, "\n"))
+		case report.JSONLines:
+			assert.Equal(t, 43, strings.Count(text, "\n"))
+		case report.SVG:
+			assert.Contains(t, text, "Plan 1 of masters")
+		case report.PDF:
+			assert.True(t, strings.HasPrefix(text, "%PDF"))
+		}
+	}
+	info, err := s.Strike(ctx, "masters", 1, "keep/")
+	require.NoError(t, err)
+	assert.EqualValues(t, 41, info.Totals[plan.Add].Count)
+	assert.EqualValues(t, 2, info.Totals[plan.LeftOut].Count)
+	info, err = s.Strike(ctx, "masters", 1, "=cmd/b.wav")
+	require.NoError(t, err)
+	assert.EqualValues(t, 40, info.Totals[plan.Add].Count)
+	info, err = s.Strike(ctx, "masters", 1, "=cmd/b.wav") // and in again
+	require.NoError(t, err)
+	assert.EqualValues(t, 41, info.Totals[plan.Add].Count)
+	assert.ErrorIs(t, s.Approve(ctx, "masters", 1, 3), service.ErrBadInput, "it removes nothing")
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{Number: 1})
+	require.NoError(t, err)
+	res, err := r.Wait()
+	require.NoError(t, err)
+	assert.EqualValues(t, 41, res.Objects)
+	p, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	_, err = p.Stat(ctx, ref("keep/a.wav"))
+	assert.Equal(t, place.NotFound, place.KindOf(err))
+	_, err = s.Strike(ctx, "masters", 1, "keep/")
+	assert.ErrorIs(t, err, service.ErrBegun)
+}
+
+// Estimates count requests and money by the rates there are, name what is not
+// known, and learn from earlier runs.
+func TestEstimates(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "rates.toml", "currency = \"EUR\"\n[rates.north]\nexample = true\nwrites = 5.0\nlists = 1.0\nstorage = 0.02\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	j, err := s.Workspace().Job("masters")
+	require.NoError(t, err)
+	info := makePlan(t, s)
+	e := s.Estimate(ctx, j, &info)
+	assert.Equal(t, plan.Requests{}, e.Source, "a folder is not asked")
+	assert.Equal(t, plan.Requests{Lists: 1, Writes: 40}, e.Target)
+	assert.InDelta(t, 40*0.005+0.001, e.Total, 1e-9)
+	assert.InDelta(t, float64(info.Totals.Work().Bytes)/1e9*0.02, e.Monthly, 1e-12)
+	assert.True(t, e.Example)
+	assert.Equal(t, []string{"north"}, e.Assumed)
+	assert.Less(t, e.Soon, e.Late)
+	assert.Zero(t, e.Calibrated)
+	run(t, s, "masters", service.Freshness{})
+	again := s.Estimate(ctx, j, &info)
+	assert.Equal(t, 1, again.Calibrated)
+	require.Len(t, again.Past, 1)
+	assert.InEpsilon(t, again.Past[0].Actual.Seconds(), again.Expect.Seconds(), 0.01, "as the run before took")
+
+	put(t, dir, "rates.toml", "currency = \"EUR\"\n[rates.south]\nwrites = 1.0\n")
+	other := open(t, dir)
+	require.Len(t, other.Workspace().Mistakes, 1)
+	assert.ErrorContains(t, other.Workspace().Mistakes[0], `rates.toml:2:8: there is no endpoint "south"`)
+	assert.Equal(t, []string{"north"}, other.Estimate(ctx, j, &info).Unpriced, "nothing is free by omission")
+}
+
+// What is looked at before a run, and mended from there.
+func TestChecks(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\nextras = \"remove\"\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	p, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	_, err = p.Write(ctx, "gone.wav", strings.NewReader("g"), 1, place.WriteOptions{Class: "GLACIER"})
+	require.NoError(t, err)
+	info := makePlan(t, s)
+	check := func(name string) service.Check {
+		all, err := s.Checks(ctx, "masters", info.Number)
+		require.NoError(t, err)
+		i := slices.IndexFunc(all, func(c service.Check) bool {
+			return c.Name == name && (name != "permissions" || strings.HasPrefix(c.Found, "north"))
+		})
+		require.GreaterOrEqual(t, i, 0, "%s in %+v", name, all)
+		return all[i]
+	}
+	assert.Equal(t, service.FixVersions, check("versions").Fix)
+	say, err := s.Mend(ctx, "masters", info.Number, service.FixVersions)
+	require.NoError(t, err)
+	assert.Equal(t, "north/archive keeps versions now", say)
+	assert.Equal(t, service.Fine, check("versions").Weigh)
+	assert.Equal(t, service.FixTest, check("permissions").Fix)
+	_, err = s.Mend(ctx, "masters", info.Number, service.FixTest)
+	require.NoError(t, err)
+	assert.Equal(t, service.Fine, check("permissions").Weigh)
+
+	// The way back: what is cold has to be asked for.
+	put(t, dir, "jobs/back.toml", "source = \"north/archive/masters\"\ntarget = \"studio/back\"\n[limits]\npart-size = \"5MiB\"\n")
+	s = open(t, dir)
+	back, err := s.Plan(ctx, "back", service.Freshness{}, &service.Activity{})
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, back.Cold.Count)
+	say, err = s.Mend(ctx, "back", back.Number, service.FixRestore)
+	require.NoError(t, err)
+	assert.Equal(t, "1 objects were asked to come back for 7 days", say)
+	all, err := s.Checks(ctx, "back", back.Number)
+	require.NoError(t, err)
+	names := map[string]service.Weight{}
+	for _, c := range all {
+		names[c.Name] = c.Weigh
+	}
+	assert.Equal(t, service.Stop, names["cold"])
+	assert.Equal(t, service.Fine, names["room"])
+}
+
+// Jobs are copied, renamed with all that is kept of them, and removed.
+func TestJobsByName(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	run(t, s, "masters", service.Freshness{})
+	text, err := s.Workspace().Text("masters")
+	require.NoError(t, err)
+	require.NoError(t, s.SaveJob("masters", "renamed", text))
+	runs, err := s.Runs(ctx, "renamed", time.Time{}, 10)
+	require.NoError(t, err)
+	assert.Len(t, runs, 1)
+	p, err := s.LatestPlan("renamed")
+	require.NoError(t, err)
+	require.NotNil(t, p)
+	p.Close()
+	assert.ErrorIs(t, s.SaveJob("", "renamed", text), service.ErrBadInput)
+	assert.ErrorIs(t, s.SaveJob("", "broken", "source = 1"), service.ErrBadInput)
+	assert.ErrorIs(t, s.SaveJob("", "tray-9", text), service.ErrBadInput)
+	require.NoError(t, s.RemoveJob("renamed"))
+	require.NoError(t, s.SaveJob("", "renamed", text))
+	p, err = s.LatestPlan("renamed")
+	require.NoError(t, err)
+	assert.Nil(t, p, "a new job of an old name inherits nothing")
+	require.NoError(t, s.SaveJob("renamed", "renamed", "template = true\n"+text))
+	_, err = s.Plan(ctx, "renamed", service.Freshness{}, &service.Activity{})
+	assert.ErrorContains(t, err, "this is a template")
+	put(t, dir, "jobs/same.toml", "source = \"studio\"\ntarget = \"again/x\"\n")
+	put(t, dir, "endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.again]\nkind = \"folder\"\npath = \"studio/../studio\"\n")
+	_, err = open(t, dir).Plan(ctx, "same", service.Freshness{}, &service.Activity{})
+	assert.ErrorContains(t, err, "the same files")
+}
+
+func ref(key string) object.Ref { return object.Ref{Key: key} }
