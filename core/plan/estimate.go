@@ -194,7 +194,10 @@ func (est *Estimate) time(i *Info, source, target *Side, w Work) {
 	}
 	const overhead = 60e-6 // of this machine's time an object
 	soon := max((requests+bytes/rate)/streams, float64(work.Count)*overhead)
-	late := requests/streams + bytes/rate + float64(work.Count)*2*overhead
+	if work.Count > 0 { // none is done before it was asked for
+		soon = max(soon, wait)
+	}
+	late := max(requests/streams, soon) + bytes/rate + float64(work.Count)*2*overhead
 	expect := math.Sqrt(soon * late)
 	if total := requests + bytes/rate; total > 0 {
 		est.Waiting = requests / total

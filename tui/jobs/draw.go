@@ -3,6 +3,7 @@ package jobs
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,16 +30,14 @@ func (s *Screen) Render(width, height int) string {
 	if d == nil {
 		return kit.Lines([]string{"", "  " + t.Paper.Render("No jobs yet.") + t.Ash.Render("  n begins one: a sentence that says what to take, where to bring it, and how.")}, width, height)
 	}
-	lines := append([]string{s.strip(width), ""}, s.sentence(d, width)...)
+	lines := append([]string{s.strip(width), ""}, s.sentence(d, width, height < 28)...)
 	lines = append(lines, kit.RuleLine(t, width))
 	below := height - len(lines)
 	if width < 110 {
-		left := s.panel(d, width-2)
-		right := s.effect(d, width-2)
-		if s.edit == nil && !s.toml {
-			left = left[:min(len(left), 2)]
+		all := s.effect(d, width-2)
+		if s.edit != nil || s.toml {
+			all = append(append(s.panel(d, width-2), ""), all...)
 		}
-		all := append(append(left, ""), right...)
 		return kit.Lines(append(lines, indent(all)...), width, height)
 	}
 	half := width * 42 / 100
@@ -106,9 +105,14 @@ func (s *Screen) strip(width int) string {
 }
 
 // sentence draws the job as one reads it.
-func (s *Screen) sentence(d *draft, width int) []string {
+func (s *Screen) sentence(d *draft, width int, short bool) []string {
 	var out []string
-	for _, line := range sentence(d.job) {
+	lines := sentence(d.job)
+	for i, line := range lines {
+		// Where there is little room, guards and limits wait until one comes to them.
+		if short && i >= len(lines)-2 && !slices.ContainsFunc(line, func(x segment) bool { return x.phrase == s.under() }) {
+			continue
+		}
 		out = append(out, s.line(d, line, width-4)...)
 	}
 	if d.wrong != nil && s.edit == nil {

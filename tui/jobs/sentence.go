@@ -316,7 +316,11 @@ func sentence(j *job.Job) [][]segment {
 		}
 		lines = append(lines, rest)
 	}
-	lines = append(lines, []segment{plain("hold it back when the source "), say(emptySource), plain(" or "), say(shrink), plain(" , when "), say(removals), plain(" "), say(removalShare), plain(" , "), say(drift)})
+	guards := []segment{plain("hold it back when the source "), say(emptySource), plain(" or "), say(shrink), plain(" , when "), say(removals), plain(" "), say(removalShare)}
+	if j.Direction == rule.OneWay {
+		guards = append(guards, plain(" , "), say(drift))
+	}
+	lines = append(lines, guards)
 	return append(lines,
 		[]segment{plain("over "), say(streams), plain(" , "), say(partSize), plain(" , from "), say(surveyAge), plain(" ; proof by "), say(proof), plain(" ; this is "), say(template)})
 }

@@ -141,7 +141,7 @@ func (t *Theme) Effect(k plan.Kind) (string, lipgloss.Style) {
 	case plan.Same:
 		return "─", t.Tide
 	case plan.LeftOut:
-		return "·", t.Rule
+		return "·", t.Ash
 	default:
 		return "┄", t.Ash
 	}

@@ -172,6 +172,8 @@ func (s *Screen) tree(j *kit.JobState, sh *shown, width, height int) []string {
 	switch {
 	case sh.number != j.Plan.Number:
 		return []string{"  " + t.Ash.Render("reading the plan …")}
+	case len(sh.rows) == 0 && (len(sh.only) > 0 || sh.find != ""):
+		return []string{"  " + t.Paper.Render("Nothing here is of that kind or name.") + t.Ash.Render("  esc shows everything again.")}
 	case len(sh.rows) == 0:
 		return []string{"  " + t.Tide.Render("Everything is the same at both sides.") + t.Ash.Render("  s shows it.")}
 	}
