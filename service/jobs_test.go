@@ -336,3 +336,70 @@ func TestJobsByName(t *testing.T) {
 }
 
 func ref(key string) object.Ref { return object.Ref{Key: key} }
+
+// Where only class, tags, metadata or permissions differ, that is an effect of
+// its own, sends no content, and settles.
+func TestMetadataOnly(t *testing.T) {
+	dir := workspace(t)
+	const base = "source = \"north/archive/masters\"\ntarget = \"north/second/masters\"\n"
+	put(t, dir, "jobs/masters.toml", base)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	require.NoError(t, s.MakeBucket(ctx, "north", "second"))
+	from, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	for _, key := range []string{"a.wav", "b.wav"} {
+		_, err := from.Write(ctx, key, strings.NewReader(key), int64(len(key)), place.WriteOptions{ContentType: "audio/wav"})
+		require.NoError(t, err)
+	}
+	_, res := run(t, s, "masters", service.Freshness{})
+	require.EqualValues(t, 2, res.Objects)
+	require.NoError(t, from.(place.Tagger).SetTags(ctx, ref("a.wav"), map[string]string{"project": "dawn"}))
+
+	step := func(more string, meta int64) plan.Info {
+		put(t, dir, "jobs/masters.toml", base+more)
+		s = open(t, dir)
+		info, res := run(t, s, "masters", service.Freshness{})
+		assert.EqualValues(t, meta, info.Totals[plan.Meta].Count, more)
+		assert.EqualValues(t, meta, info.Totals.Work().Count, more)
+		assert.Zero(t, info.Totals.Work().Bytes)
+		assert.Zero(t, res.Bytes, "no content is sent")
+		again := makePlan(t, s)
+		assert.Zero(t, again.Totals.Work().Count, "%s: it settles", more)
+		return info
+	}
+	step("[as]\nclass = \"STANDARD_IA\"\n", 2)
+	step("[as]\nclass = \"STANDARD_IA\"\ntags = true\n", 1)
+	step("[as]\nclass = \"STANDARD_IA\"\ntags = true\nmetadata = { owner = \"sound\" }\n", 2)
+	to, err := s.Place(ctx, "north/second/masters")
+	require.NoError(t, err)
+	e, err := to.Stat(ctx, ref("a.wav"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"STANDARD_IA", "sound", "audio/wav"}, []string{e.Class, e.Metadata["owner"], e.ContentType})
+	tags, err := to.(place.Tagger).Tags(ctx, ref("a.wav"))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"project": "dawn"}, tags)
+
+	// By tags: only what has them is taken.
+	put(t, dir, "jobs/tagged.toml", "source = \"north/archive/masters\"\ntarget = \"studio/tagged\"\n[select]\ntags = { project = \"dawn\" }\n")
+	s = open(t, dir)
+	info, _ := run(t, s, "tagged", service.Freshness{})
+	assert.EqualValues(t, 1, info.Totals[plan.Add].Count)
+	assert.EqualValues(t, 1, info.Selected.Count)
+	assert.Equal(t, []string{"a.wav"}, keys(t, filepath.Join(dir, "studio/tagged")))
+
+	// A folder: permissions and times.
+	put(t, dir, "jobs/home.toml", "source = \"studio/tagged\"\ntarget = \"studio/again\"\njudge = \"content\"\n")
+	s = open(t, dir)
+	run(t, s, "home", service.Freshness{})
+	require.NoError(t, os.Chmod(filepath.Join(dir, "studio/tagged/a.wav"), 0o640))
+	old := time.Now().Add(-48 * time.Hour).Truncate(time.Second)
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "studio/tagged/a.wav"), old, old))
+	info, res = run(t, s, "home", service.Freshness{})
+	assert.EqualValues(t, 1, info.Totals[plan.Meta].Count)
+	assert.Zero(t, res.Bytes)
+	at, err := os.Stat(filepath.Join(dir, "studio/again/a.wav"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), at.Mode().Perm())
+	assert.True(t, at.ModTime().Equal(old))
+}
