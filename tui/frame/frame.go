@@ -96,6 +96,10 @@ type refreshed struct {
 	then tea.Cmd
 }
 
+// resizeSettles is how long after a change of size drawing for the old one may
+// still be on its way to the terminal.
+const resizeSettles = 250 * time.Millisecond
+
 const (
 	tickRunning = 200 * time.Millisecond
 	tickIdle    = time.Second
@@ -106,7 +110,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
-		return m, nil
+		// What was written for another size may have scrolled the terminal, so
+		// that it no longer shows what the renderer thinks: all is drawn anew, now
+		// and once more when the last of that is out.
+		return m, tea.Batch(tea.ClearScreen, tea.Tick(resizeSettles, func(time.Time) tea.Msg { return tea.ClearScreen() }))
 	case tea.BackgroundColorMsg:
 		if os.Getenv("LUMTRA_BACKGROUND") == "" { // a person's word counts more
 			ground := look.Light
