@@ -72,11 +72,11 @@ func (a *app) jobNewCommand() *cobra.Command {
 						return err
 					}
 				}
-				for name, value := range map[string]string{"source": source, "target": target} {
-					if value == "" {
+				for _, side := range []struct{ name, value string }{{"source", source}, {"target", target}} {
+					if side.value == "" {
 						continue
 					}
-					if text, err = job.Set(text, value, name); err != nil {
+					if text, err = job.Set(text, side.value, side.name); err != nil {
 						return err
 					}
 				}

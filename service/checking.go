@@ -73,15 +73,11 @@ func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check,
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.PlanNumber(name, number)
+	p, x, err := s.planned(ctx, j, number)
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	x, err := s.places(ctx, j)
-	if err != nil {
-		return nil, err
-	}
 	c := &checks{Service: s, ctx: ctx, j: j, x: x, info: &p.Info}
 	c.listings()
 	c.permissions()
@@ -94,6 +90,20 @@ func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check,
 	c.credentials()
 	c.clocks()
 	return c.all, ctx.Err()
+}
+
+// planned opens a plan, which the caller closes, and the job's two places.
+func (s *Service) planned(ctx context.Context, j *job.Job, number int) (*plan.Plan, *sides, error) {
+	p, err := s.PlanNumber(j.Name, number)
+	if err != nil {
+		return nil, nil, err
+	}
+	x, err := s.places(ctx, j)
+	if err != nil {
+		p.Close()
+		return nil, nil, err
+	}
+	return p, x, nil
 }
 
 func (c *checks) listings() {
@@ -354,15 +364,11 @@ func (s *Service) Mend(ctx context.Context, name string, number int, fix Fix) (s
 const restoreDays = 7
 
 func (s *Service) restoreCold(ctx context.Context, j *job.Job, number int) (string, error) {
-	p, err := s.PlanNumber(j.Name, number)
+	p, x, err := s.planned(ctx, j, number)
 	if err != nil {
 		return "", err
 	}
 	defer p.Close()
-	x, err := s.places(ctx, j)
-	if err != nil {
-		return "", err
-	}
 	r, ok := x.source.(place.Restorer)
 	if !ok {
 		return "", badInput(errors.New(place.Lacks(x.source, place.Restores)))
@@ -390,15 +396,11 @@ func (s *Service) restoreCold(ctx context.Context, j *job.Job, number int) (stri
 }
 
 func (s *Service) widenParts(ctx context.Context, j *job.Job, number int) (string, error) {
-	p, err := s.PlanNumber(j.Name, number)
+	p, x, err := s.planned(ctx, j, number)
 	if err != nil {
 		return "", err
 	}
 	defer p.Close()
-	x, err := s.places(ctx, j)
-	if err != nil {
-		return "", err
-	}
 	wanted := j.Limits.PartBytes
 	if wanted == 0 {
 		wanted = transfer.DefaultPartSize

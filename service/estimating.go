@@ -20,7 +20,7 @@ const pastRuns = 10
 // out.
 func (s *Service) Estimate(ctx context.Context, j *job.Job, info *plan.Info) plan.Estimate {
 	w := plan.Work{Streams: cmp.Or(j.Limits.Streams, transfer.DefaultStreams), PartSize: cmp.Or(j.Limits.PartBytes, transfer.DefaultPartSize), Past: s.past(ctx, j.Name)}
-	if x, err := s.places(ctx, j); err == nil {
+	if x, err := s.folders(j); err == nil {
 		c, ok := x.target.(place.ServerCopier)
 		w.Inside = ok && c.CanCopyFrom(x.source)
 	}

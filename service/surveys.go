@@ -46,55 +46,87 @@ func (x *sides) close() {
 // places opens a job's two places: the source, which may be one object, and
 // where it lands.
 func (s *Service) places(ctx context.Context, j *job.Job) (*sides, error) {
-	x := &sides{lands: j.Lands()}
-	var err error
-	if x.source, err = s.Place(ctx, j.Source); err != nil {
+	x, err := s.folders(j)
+	if err != nil {
 		return nil, err
 	}
-	if err := s.single(ctx, j, x); err != nil {
+	parent, name, err := s.single(ctx, j, x)
+	if err != nil {
 		return nil, err
 	}
-	if x.target, err = s.Place(ctx, x.lands); err != nil {
-		return nil, err
+	if parent != nil {
+		if err := s.takeOne(j, x, parent, name); err != nil {
+			return nil, err
+		}
 	}
 	return x, s.apart(j, x)
 }
 
-// single finds out whether the source is one object. Then it lands under its
-// own name or, with its folder, below the name of that. A folder of the same
-// name that holds something comes first, and the plan says so.
-func (s *Service) single(ctx context.Context, j *job.Job, x *sides) error {
+// folders opens a job's two places as if the source were a folder, and asks
+// neither anything.
+func (s *Service) folders(j *job.Job) (*sides, error) {
+	x := &sides{lands: j.Lands()}
+	var err error
+	if x.source, err = s.Place(context.Background(), j.Source); err != nil {
+		return nil, err
+	}
+	x.target, err = s.Place(context.Background(), x.lands)
+	return x, err
+}
+
+// parent is the place a source lies in, and its name there; nil where it can
+// only be a place of its own.
+func (s *Service) parent(j *job.Job) (place.Place, string, error) {
 	end, at := job.SplitPlace(j.Source)
 	e := s.Workspace().Endpoints[end]
 	dir, name := path.Split(at)
 	if e == nil || name == "" || dir == "" && e.HasBuckets() {
-		return nil
+		return nil, "", nil
 	}
-	parent, err := s.Place(ctx, end+"/"+dir)
-	if err != nil {
-		return err
+	p, err := s.Place(context.Background(), end+"/"+dir)
+	return p, name, err
+}
+
+// single finds out whether the source is one object: then it gives the place
+// it lies in, and its name. A folder of the same name that holds something
+// comes first, and the plan says so.
+func (s *Service) single(ctx context.Context, j *job.Job, x *sides) (place.Place, string, error) {
+	parent, name, err := s.parent(j)
+	if err != nil || parent == nil {
+		return nil, "", err
 	}
 	found, err := parent.Stat(ctx, object.Ref{Key: name})
 	if err != nil || found.Kind != object.Object {
-		return nil // what is wrong, if anything is, the survey says
+		return nil, "", nil // what is wrong, if anything is, the survey says
 	}
 	for _, err := range x.source.List(ctx, "", place.ListOptions{}) {
 		if err == nil {
 			x.notes = append(x.notes, fmt.Sprintf("%s is an object and a folder: the folder is taken, the object is not", j.Source))
-			return nil
+			return nil, "", nil
 		}
 		break
+	}
+	return parent, name, nil
+}
+
+// takeOne makes one object the source. It lands under its own name or, with its
+// folder, below the name of that.
+func (s *Service) takeOne(j *job.Job, x *sides, parent place.Place, name string) (err error) {
+	if j.Direction == rule.TwoWay {
+		return badInput(fmt.Errorf("%s: %s is one object; a two-way job needs a folder at either side", j.Name, j.Source))
 	}
 	x.source = gather.New(strings.TrimRight(j.Source, "/"), []gather.Item{{From: parent, Key: name, As: name}})
 	x.lands = strings.TrimRight(j.Target, "/")
 	if j.Landing == rule.WithFolder {
-		folder := path.Base(strings.TrimSuffix(dir, "/"))
-		if dir == "" {
+		end, at := job.SplitPlace(j.Source)
+		folder := path.Base(path.Dir(at))
+		if folder == "." {
 			folder = end
 		}
 		x.lands += "/" + folder
 	}
-	return nil
+	x.target, err = s.Place(context.Background(), x.lands)
+	return err
 }
 
 // apart refuses two folder endpoints that lead to the same files by other names.
@@ -183,6 +215,11 @@ func (s *Service) survey(ctx context.Context, j *job.Job, a *Activity, fresh Fre
 		x.close()
 		return nil, place.NewError(x.source.Name(), "list", "", place.NotFound, errors.New("the source is not there"))
 	}
+	if _, one := x.source.(*gather.Place); !one { // what was one object once is a folder now
+		if path, err := s.catalogPath("one " + source); err == nil {
+			os.Remove(path)
+		}
+	}
 	s.log.Info("surveyed", "job", j.Name, "source", x.from.Info.Objects, "target", x.to.Info.Objects, "took", time.Since(began))
 	return x, nil
 }
@@ -251,13 +288,40 @@ func (s *Service) touched(ctx context.Context, endpoint string, since time.Time)
 	return false
 }
 
+// keptAsOne makes one object the source where it was surveyed as that.
+func (s *Service) keptAsOne(j *job.Job, x *sides) error {
+	parent, name, err := s.parent(j)
+	if err != nil || parent == nil {
+		return err
+	}
+	one := *x
+	if err := s.takeOne(j, &one, parent, name); err != nil {
+		return err
+	}
+	as, _ := one.keptAs(j)
+	path, err := s.catalogPath(as)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(path); err == nil {
+		*x = one
+	}
+	return nil
+}
+
 // ErrNotSurveyed means that there is no survey yet to work from.
 var ErrNotSurveyed = errors.New("not surveyed yet")
 
 // kept opens both sides as they were surveyed last, whatever their age. Which
 // of the two were never surveyed is in the error.
 func (s *Service) kept(ctx context.Context, j *job.Job) (*sides, error) {
-	x, err := s.places(ctx, j)
+	x, err := s.folders(j)
+	if err == nil {
+		err = s.keptAsOne(j, x)
+	}
+	if err == nil {
+		err = s.apart(j, x)
+	}
 	if err != nil {
 		return nil, err
 	}

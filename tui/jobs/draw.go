@@ -40,6 +40,9 @@ func (s *Screen) Render(width, height int) string {
 		}
 		return kit.Lines(append(lines, indent(all)...), width, height)
 	}
+	if below < 3 {
+		return kit.Lines(lines, width, height)
+	}
 	half := width * 42 / 100
 	left := kit.Lines(indent(s.panel(d, half-3)), half, below)
 	right := kit.Lines(s.effect(d, width-half-3), width-half-3, below)

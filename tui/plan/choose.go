@@ -263,7 +263,10 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 	w, gone := p.Totals.Work(), p.Totals[plan.Remove]
 	name, number := j.Job.Name, p.Number
 	f := &kit.Form{Title: fmt.Sprintf("Let plan %d run?", number), Does: "yes, run it"}
-	f.Notes = []string{fmt.Sprintf("It sends %s objects, %s, to %s.", kit.Count(p.Totals[plan.Add].Count+p.Totals[plan.Change].Count), kit.Size(w.Bytes), object.Display(p.Target.Place))}
+	f.Notes = []string{"It sends nothing."}
+	if w.Bytes > 0 || p.Totals[plan.Add].Count+p.Totals[plan.Change].Count > 0 {
+		f.Notes = []string{fmt.Sprintf("It sends %s objects, %s, to %s.", kit.Count(p.Totals[plan.Add].Count+p.Totals[plan.Change].Count), kit.Size(w.Bytes), object.Display(p.Target.Place))}
+	}
 	if n := p.Back.Count; n > 0 {
 		f.Notes = append(f.Notes, fmt.Sprintf("%s of its effects, %s, go back to the source.", kit.Count(n), kit.Size(p.Back.Bytes)))
 	}

@@ -314,11 +314,17 @@ func (s *Screen) key(msg tea.KeyPressMsg, j *kit.JobState, sh *shown) tea.Cmd {
 	case sh.finding:
 		return s.findKey(msg, sh)
 	}
-	switch key {
-	case "p":
+	switch {
+	case key == "p":
 		return s.planAnew(j.Job.Name)
-	case "a":
+	case key == "J":
+		return kit.Cmd(kit.Open{View: kit.Jobs, Job: j.Job.Name})
+	case key == "a":
 		return s.approve(j, sh)
+	case j.Plan == nil:
+		return nil
+	}
+	switch key {
 	case "-":
 		return s.strike(j, sh)
 	case "d":
@@ -335,8 +341,6 @@ func (s *Screen) key(msg tea.KeyPressMsg, j *kit.JobState, sh *shown) tea.Cmd {
 		return s.resurvey(j, sh)
 	case "/":
 		sh.finding, sh.find = true, ""
-	case "J":
-		return kit.Cmd(kit.Open{View: kit.Jobs, Job: j.Job.Name})
 	case "esc":
 		if sh.find != "" || len(sh.only) > 0 {
 			sh.find, sh.only = "", nil
