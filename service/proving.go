@@ -51,7 +51,7 @@ func (s *Service) Prove(ctx context.Context, name string, method compare.Method,
 	if err != nil {
 		return nil, err
 	}
-	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath})
+	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Gzips: j.As.Gzips()})
 	if err != nil {
 		os.RemoveAll(p.Dir) // half a proof proves nothing
 		return nil, err

@@ -188,7 +188,7 @@ func (c *blobCall) removeContainer() error {
 func (c *blobCall) newBlob() version {
 	h := c.r.Header
 	v := version{Key: c.key, Modified: now(), Class: h.Get("X-Ms-Access-Tier"), Header: map[string]string{}, Meta: map[string]string{}, Sums: map[string]string{}}
-	for from, to := range map[string]string{"X-Ms-Blob-Content-Type": "Content-Type", "X-Ms-Blob-Cache-Control": "Cache-Control",
+	for from, to := range map[string]string{"X-Ms-Blob-Content-Type": "Content-Type", "X-Ms-Blob-Content-Encoding": "Content-Encoding", "X-Ms-Blob-Cache-Control": "Cache-Control",
 		"X-Ms-Blob-Content-Disposition": "Content-Disposition", "X-Ms-Blob-Content-Language": "Content-Language"} {
 		if value := h.Get(from); value != "" {
 			v.Header[to] = value

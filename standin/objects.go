@@ -25,6 +25,10 @@ func newVersion(r *http.Request, key string) version {
 			v.Header[name] = value
 		}
 	}
+	// "aws-chunked" is of the request, not of the object.
+	if coding := strings.Trim(strings.ReplaceAll(r.Header.Get("Content-Encoding"), "aws-chunked", ""), ", "); coding != "" {
+		v.Header["Content-Encoding"] = coding
+	}
 	for name, values := range r.Header {
 		if strings.HasPrefix(name, "X-Amz-Meta-") {
 			v.Meta[name] = values[0]

@@ -4,10 +4,13 @@
 package compare
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"fmt"
 	"io"
+
+	"github.com/klauspost/compress/gzip"
 
 	"lumtra/core/object"
 	"lumtra/core/place"
@@ -117,16 +120,37 @@ func Sum(ctx context.Context, p place.Place, key, mark string, kind object.SumKi
 type onlyWriter struct{ io.Writer }
 
 func readBoth(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
+	return readAs(ctx, pa, a, pb, b, func(r io.Reader) (io.Reader, error) { return r, nil })
+}
+
+// Gzipped compares an object with one that was made of it by compressing:
+// both are read whole, the second is unpacked on the way. One that is not
+// compressed at all is compared as it is.
+func Gzipped(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
+	return readAs(ctx, pa, a, pb, b, func(r io.Reader) (io.Reader, error) {
+		head := bufio.NewReaderSize(r, 128<<10)
+		if magic, err := head.Peek(2); err != nil || magic[0] != 0x1f || magic[1] != 0x8b { // RFC 1952, section 2.3.1
+			return head, nil
+		}
+		return gzip.NewReader(head)
+	})
+}
+
+func readAs(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry, unpack func(io.Reader) (io.Reader, error)) (Result, error) {
 	ra, _, err := pa.Read(ctx, a.Key, place.ReadOptions{IfMark: a.Mark()})
 	if err != nil {
 		return Result{}, err
 	}
 	defer ra.Close()
-	rb, _, err := pb.Read(ctx, b.Key, place.ReadOptions{IfMark: b.Mark()})
+	packed, _, err := pb.Read(ctx, b.Key, place.ReadOptions{IfMark: b.Mark()})
 	if err != nil {
 		return Result{}, err
 	}
-	defer rb.Close()
+	defer packed.Close()
+	rb, err := unpack(packed)
+	if err != nil {
+		return Result{}, place.Wrap(pb.Name(), "read", b.Key, err)
+	}
 	h := object.CRC64NVME.New()
 	bufA, bufB := make([]byte, 128<<10), make([]byte, 128<<10)
 	for at := int64(0); ; {

@@ -123,6 +123,9 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 	if setting, what := j.Rules.Check(); what != "" {
 		return d.wrong(what, strings.Split(setting, ".")...)
 	}
+	if end, _ := SplitPlace(j.Target); len(j.As.Gzip) > 0 && endpoints[end].Kind == KindFolder {
+		return d.wrong("gzip is for stores, which keep that content is compressed; a folder does not", "as", "gzip")
+	}
 	if end, _ := SplitPlace(j.Source); j.Direction == rule.TwoWay && endpoints[end].Kind == KindList {
 		return d.wrong("source is a list of web addresses, which can only be read: direction is \"one-way\"", "direction")
 	}

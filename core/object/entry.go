@@ -94,6 +94,10 @@ type Entry struct {
 	Metadata map[string]string
 	// ContentType is the media type, "" when unknown.
 	ContentType string
+	// ContentEncoding is what was done to the content before it was stored,
+	// such as "gzip" (RFC 9110, section 8.4); "" for nothing. Only Stat and Read
+	// fill it.
+	ContentEncoding string
 }
 
 // Mark names the state of the object's content so that a later request can

@@ -98,7 +98,10 @@ type WriteOptions struct {
 	// Class is the storage class, "" for the store's standard one.
 	Class       string
 	ContentType string
-	Metadata    map[string]string
+	// ContentEncoding says what was done to the content before it was handed
+	// over, such as "gzip"; a place with [Abilities.Encodings] keeps it.
+	ContentEncoding string
+	Metadata        map[string]string
 }
 
 // Abilities are what a place can do, as facts to plan by.
@@ -135,6 +138,8 @@ type Abilities struct {
 	// Tree tells that a key cannot be both an object and the folder of others:
 	// "a" excludes "a/b".
 	Tree bool
+	// Encodings tells that a content encoding is kept beside the content.
+	Encodings bool
 	// MaxKey is the longest key in bytes, the place's root included.
 	MaxKey int
 }

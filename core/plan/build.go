@@ -119,7 +119,7 @@ type worker struct {
 
 // judging makes a judge for keys from the given one on.
 func (w *worker) judging() *judging {
-	return &judging{opts: w.opts, match: w.match, trash: w.opts.Rules.TrashPath + "/", source: w.source, target: w.target, whole: w.source.Info.Complete() && w.target.Info.Complete(),
+	return &judging{opts: w.opts, match: w.match, gzips: w.opts.Rules.As.Gzips(), trash: w.opts.Rules.TrashPath + "/", source: w.source, target: w.target, whole: w.source.Info.Complete() && w.target.Info.Complete(),
 		summary: Summary{Tallies: w.match.Tallies()}}
 }
 

@@ -17,8 +17,9 @@ import (
 type judging struct {
 	opts    *Options
 	match   *rule.Matcher
-	trash   string // prefix, with its "/"
-	whole   bool   // both surveys are, so that what is not listed is not there
+	gzips   func(key string) bool // compressed on the way; nil for none
+	trash   string                // prefix, with its "/"
+	whole   bool                  // both surveys are, so that what is not listed is not there
 	summary Summary
 	// source and target are what a key is looked up in, whether it is a folder.
 	source, target *catalog.Catalog
@@ -213,6 +214,8 @@ func (j *judging) compareFacts(p *pair) {
 	switch judge := j.opts.Rules.Judge; {
 	case judge == rule.SendAll:
 		j.differs(p, SentAlways)
+	case j.gzips != nil && j.gzips(e.Key): // its size there says nothing
+		j.byTime(p)
 	case src.Size != dst.Size:
 		j.differs(p, OtherSize)
 	case judge == rule.BySize:

@@ -96,6 +96,9 @@ type Options struct {
 	// prefix at the target that holds what the job took away.
 	Select *rule.Matcher
 	Trash  string
+	// Gzips tells which objects were compressed on the way: their contents are
+	// read at both sides, whatever the method. Nil for none.
+	Gzips func(key string) bool
 }
 
 // Run compares the two places along their catalogs and writes the proof's
@@ -203,6 +206,10 @@ func (c *comparing) compare(ctx context.Context, p pair) Line {
 	}
 	var res compare.Result
 	err := retry.Usual.Do(ctx, func(int) (err error) {
+		if c.opts.Gzips != nil && c.opts.Gzips(p.a.Key) {
+			res, err = compare.Gzipped(ctx, c.source, p.a, c.target, p.b)
+			return err
+		}
 		res, err = compare.Contents(ctx, c.method, c.source, p.a, c.target, p.b)
 		return err
 	})

@@ -102,6 +102,9 @@ type As struct {
 	Class string `toml:"class,omitempty"`
 	// Metadata is set on every object that is sent.
 	Metadata map[string]string `toml:"metadata,omitempty"`
+	// Gzip are patterns of what is compressed on the way and stored so, with the
+	// content encoding "gzip".
+	Gzip []string `toml:"gzip,omitempty"`
 	// Tags carries tags over, which takes a request an object at either side.
 	Tags bool `toml:"tags,omitempty"`
 }
@@ -141,6 +144,7 @@ func (r *Rules) Check() (setting, what string) {
 		},
 		r.checkTrash,
 		r.checkTwoWay,
+		r.checkGzip,
 		r.Select.check,
 		r.Guards.check,
 	} {
@@ -155,6 +159,38 @@ func (r *Rules) checkTrash() (string, string) {
 	t := r.TrashPath
 	if t == "" || strings.HasPrefix(t, "/") || strings.HasSuffix(t, "/") || slices.ContainsFunc(strings.Split(t, "/"), func(p string) bool { return p == "" || p == "." || p == ".." }) {
 		return "trash", fmt.Sprintf("trash is %q; it is a path below the target such as %q, without \"/\" at its ends", t, DefaultTrash)
+	}
+	return "", ""
+}
+
+// Gzips makes a function that tells whether an object is compressed on the way;
+// nil when none is.
+func (a *As) Gzips() func(key string) bool {
+	if len(a.Gzip) == 0 {
+		return nil
+	}
+	var all []func(string) bool
+	for _, p := range a.Gzip {
+		all = append(all, pattern(p))
+	}
+	return func(key string) bool {
+		return slices.ContainsFunc(all, func(match func(string) bool) bool { return match(key) })
+	}
+}
+
+func (r *Rules) checkGzip() (string, string) {
+	for _, p := range r.As.Gzip {
+		if what := badPattern("gzip", p); what != "" {
+			return "as.gzip", what
+		}
+	}
+	switch {
+	case len(r.As.Gzip) == 0:
+		return "", ""
+	case r.Direction == TwoWay:
+		return "as.gzip", "a two-way job cannot compress on the way: leave gzip out"
+	case r.Judge == BySize || r.Judge == ByContent:
+		return "judge", "what is compressed on the way has another size and content at the target: judge is \"size-and-time\" or \"all\""
 	}
 	return "", ""
 }

@@ -99,11 +99,8 @@ func (s *Selection) compile(now time.Time) (m *Matcher, setting, what string) {
 		patterns []string
 	}{{"include", s.Include}, {"exclude", s.Exclude}} {
 		for _, p := range list.patterns {
-			if p == "" || !doublestar.ValidatePattern(p) {
-				return nil, "select." + list.name, fmt.Sprintf("%s has the pattern %q, which cannot be read; patterns look like \"**/*.wav\" or \"2026/**\"", list.name, p)
-			}
-			if strings.HasPrefix(p, "/") {
-				return nil, "select." + list.name, fmt.Sprintf("%s has the pattern %q; keys do not start with \"/\": write %q", list.name, p, strings.TrimLeft(p, "/"))
+			if what := badPattern(list.name, p); what != "" {
+				return nil, "select." + list.name, what
 			}
 			match := pattern(p)
 			r := rule{text: list.name + " " + p, include: list.name == "include", exclude: list.name == "exclude", byName: true}
@@ -134,6 +131,17 @@ func (s *Selection) compile(now time.Time) (m *Matcher, setting, what string) {
 		}})
 	}
 	return m, "", ""
+}
+
+// badPattern tells what is wrong with a pattern, "" when nothing is.
+func badPattern(name, p string) string {
+	switch {
+	case p == "" || !doublestar.ValidatePattern(p):
+		return fmt.Sprintf("%s has the pattern %q, which cannot be read; patterns look like \"**/*.wav\" or \"2026/**\"", name, p)
+	case strings.HasPrefix(p, "/"):
+		return fmt.Sprintf("%s has the pattern %q; keys do not start with \"/\": write %q", name, p, strings.TrimLeft(p, "/"))
+	}
+	return ""
 }
 
 func (m *Matcher) addTimes(s *Selection, now time.Time) (setting, what string) {

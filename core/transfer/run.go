@@ -65,6 +65,9 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 		tasks: make(chan func())}
 	r.sides = [2]side{newSide(source, target), newSide(target, source)}
 	r.rules = &p.Info.Rules
+	if target.Abilities().Encodings {
+		r.gzips = r.rules.As.Gzips()
+	}
 	before, beforeBytes := ledger.Finished()
 	meter.start()
 	stopWatch := make(chan struct{})
@@ -98,6 +101,7 @@ type run struct {
 	cancel context.CancelCauseFunc
 	sides  [2]side // to the target, and back to the source
 	rules  *rule.Rules
+	gzips  func(key string) bool // compressed on the way; nil for none
 	ledger *Ledger
 	meter  *Meter
 	opts   Options
@@ -159,6 +163,10 @@ func (r *run) begin(number int64, e plan.Effect) {
 	}
 	if most := t.to.Abilities().MaxWhole; t.copier != nil && most > 0 && e.Sent().Size > most {
 		t.copier = nil // too large to copy in one request: it passes through here
+	}
+	if r.gzips != nil && !e.Back && r.gzips(e.Key) {
+		r.hand(t.gzipped)
+		return
 	}
 	big := t.copier == nil && e.Sent().Size > 2*r.opts.PartSize || r.ledger.upload(number) != nil
 	if t.writer != nil && big {

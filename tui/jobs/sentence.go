@@ -134,6 +134,13 @@ var (
 			}
 			return "its own metadata and " + pairsText(j.As.Metadata)
 		}}
+	gzipped = &phrase{path: []string{"as", "gzip"}, how: byList, title: "Patterns of what is compressed on the way and stored so", hint: "**/*.json **/*.csv ; nothing for none", value: func(j *job.Job) string { return listText(j.As.Gzip) },
+		words: func(j *job.Job) string {
+			if len(j.As.Gzip) == 0 {
+				return "nothing compressed"
+			}
+			return "compressed where " + strings.Join(j.As.Gzip, ", ")
+		}}
 	streams = &phrase{path: []string{"limits", "streams"}, how: byNumber, title: "Requests at a time", hint: "1 to 1024; nothing for the usual", value: func(j *job.Job) string { return number(int64(j.Limits.Streams)) },
 		words: func(j *job.Job) string {
 			if j.Limits.Streams == 0 {
@@ -305,7 +312,7 @@ func sentence(j *job.Job) [][]segment {
 	lines := [][]segment{
 		{say(direction), plain(" "), say(landing), plain(" "), say(source)},
 		taken,
-		{plain(map[bool]string{true: "and ", false: "to "}[j.Direction == rule.TwoWay]), say(target), plain(" , in "), say(class), plain(" , "), say(tags), plain(" and "), say(metadata)},
+		{plain(map[bool]string{true: "and ", false: "to "}[j.Direction == rule.TwoWay]), say(target), plain(" , in "), say(class), plain(" , "), say(tags), plain(" and "), say(metadata), plain(" , "), say(gzipped)},
 	}
 	if j.Direction == rule.TwoWay {
 		lines = append(lines, []segment{plain("send what changed since both agreed, judged by "), say(judge), plain(" ; where both changed, "), say(conflicts)})

@@ -137,7 +137,7 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 		return object.Entry{}, p.fail(ctx, "stat", ref.Key, err)
 	}
 	e := object.Entry{Key: ref.Key, Size: deref(out.ContentLength), Modified: deref(out.LastModified), ETag: mark(out.ETag), Version: deref(out.VersionID),
-		ContentType: deref(out.ContentType), Latest: true}
+		ContentType: deref(out.ContentType), ContentEncoding: deref(out.ContentEncoding), Latest: true}
 	if out.AccessTier != nil && !deref(out.AccessTierInferred) {
 		e.Class = *out.AccessTier
 	}
@@ -184,7 +184,7 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 		return no(err)
 	}
 	e := object.Entry{Key: key, Size: deref(out.ContentLength), Modified: deref(out.LastModified), ETag: mark(out.ETag), Version: deref(out.VersionID),
-		ContentType: deref(out.ContentType), Latest: true}
+		ContentType: deref(out.ContentType), ContentEncoding: deref(out.ContentEncoding), Latest: true}
 	md5 := out.ContentMD5
 	if ranged {
 		md5 = out.BlobContentMD5

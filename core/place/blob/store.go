@@ -151,8 +151,8 @@ func (p *Place) Abilities() place.Abilities {
 		MinPart: 1, MaxPart: maxBlock, MaxParts: maxBlocks,
 		StoredSums: object.CRC64NVME,
 		TimeStep:   time.Second,
-		Conditions: true,
-		MaxKey:     maxKey,
+		Conditions: true, Encodings: true,
+		MaxKey: maxKey,
 	}
 }
 

@@ -170,6 +170,9 @@ func headers(opts place.WriteOptions, md5 []byte) *blob.HTTPHeaders {
 	if opts.ContentType != "" {
 		h.BlobContentType = &opts.ContentType
 	}
+	if opts.ContentEncoding != "" {
+		h.BlobContentEncoding = &opts.ContentEncoding
+	}
 	return h
 }
 

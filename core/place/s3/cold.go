@@ -241,6 +241,7 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 	if opts.ContentType != "" {
 		in.ContentType = &opts.ContentType
 	}
+	in.ContentEncoding = optional(opts.ContentEncoding)
 	out, err := p.store.sdk.CreateMultipartUpload(ctx, in)
 	if err != nil {
 		return place.Upload{}, p.sdkError(ctx, "begin", key, err)

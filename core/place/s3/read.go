@@ -98,7 +98,7 @@ func headerEntry(key string, h http.Header) object.Entry {
 		ETag:        strings.Trim(h.Get("ETag"), `"`),
 		Version:     h.Get("X-Amz-Version-Id"),
 		Class:       class(h.Get("X-Amz-Storage-Class")),
-		ContentType: h.Get("Content-Type"),
+		ContentType: h.Get("Content-Type"), ContentEncoding: h.Get("Content-Encoding"),
 	}
 	e.Modified, _ = http.ParseTime(h.Get("Last-Modified"))
 	for name, values := range h {

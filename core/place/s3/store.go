@@ -179,7 +179,7 @@ func (p *Place) Abilities() place.Abilities {
 		StoredSums: sumKind,
 		// Listings tell milliseconds at some stores, headers seconds at all.
 		TimeStep:   time.Second,
-		Conditions: true,
-		MaxKey:     maxKey,
+		Conditions: true, Encodings: true,
+		MaxKey: maxKey,
 	}
 }

@@ -85,7 +85,11 @@ func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, 
 	} else {
 		trailer = newTrailing(body, size)
 		body, r.payload, r.size = trailer, unsignedTrailer, trailer.length()
-		r.header.Set("Content-Encoding", "aws-chunked")
+		coding := "aws-chunked" // outermost, and taken off by the store
+		if kept := r.header.Get("Content-Encoding"); kept != "" {
+			coding += "," + kept
+		}
+		r.header.Set("Content-Encoding", coding)
 		r.header.Set("X-Amz-Decoded-Content-Length", strconv.FormatInt(size, 10))
 		r.header.Set("X-Amz-Trailer", trailerName)
 	}
@@ -168,6 +172,9 @@ func objectHeaders(opts place.WriteOptions) http.Header {
 	}
 	if opts.ContentType != "" {
 		h.Set("Content-Type", opts.ContentType)
+	}
+	if opts.ContentEncoding != "" {
+		h.Set("Content-Encoding", opts.ContentEncoding)
 	}
 	for name, value := range metadata(opts) {
 		h.Set("X-Amz-Meta-"+name, value)

@@ -1,0 +1,167 @@
+package transfer
+
+import (
+	"bytes"
+	"io"
+
+	"github.com/klauspost/compress/gzip"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// gzipped sends an object compressed. How large it will be shows only while
+// it passes, so it is cut into parts as they fill; one that fits into a single
+// part goes whole. Parts of a try that failed are dropped: another try begins
+// anew.
+func (t *transfer) gzipped() {
+	size := t.effect.Sent().Size
+	f := t.meter.takeOff(t.effect.Key, size, 0)
+	defer f.land()
+	if up := t.ledger.upload(t.number); up != nil && t.writer != nil { // of a run that was killed
+		t.writer.Abort(t.ctx, place.Upload{Key: t.effect.Key, ID: up.id})
+		t.ledger.aborted(t.number)
+	}
+	var there object.Entry
+	err := t.putAside()
+	if err == nil {
+		err = t.run.opts.Retry.Do(t.ctx, func(attempt int) (err error) {
+			if f.tries.Store(int32(attempt)); attempt > 1 {
+				t.meter.retries.Add(1)
+			}
+			there, err = t.compress(f)
+			return err
+		})
+	}
+	if err == nil {
+		err = t.carryTags(&there)
+	}
+	if err != nil {
+		t.failedFor(err)
+		return
+	}
+	t.succeeded(size, there)
+}
+
+// compress is one attempt.
+func (t *transfer) compress(f *flight) (there object.Entry, err error) {
+	src := t.effect.Sent()
+	r, facts, err := t.from.Read(t.ctx, src.Key, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
+	if err != nil {
+		return there, err
+	}
+	defer r.Close()
+	content := &body{f: f, r: r}
+	c := &cutter{transfer: t, opts: t.options(facts), partSize: int(PartSize(t.run.opts.PartSize, src.Size+src.Size/1000+1024, t.to.Abilities()))}
+	c.opts.ContentEncoding = "gzip"
+	t.condition(&c.opts)
+	zip := gzip.NewWriter(c)
+	zip.ModTime = src.Modified
+	_, err = io.Copy(zip, content)
+	if err == nil {
+		err = zip.Close()
+	}
+	if err == nil {
+		there, err = c.finish()
+	}
+	if err != nil {
+		content.takeBack()
+		c.drop()
+		err = place.Wrap(t.from.Name(), "read", src.Key, err)
+	}
+	return there, err
+}
+
+// cutter is the far end of the compressor: it sends what comes in parts.
+type cutter struct {
+	*transfer
+	opts     place.WriteOptions
+	partSize int
+	room     []byte
+	up       place.Upload
+	parts    []place.Part
+	sum      object.Sum
+	sent     int64
+}
+
+// Write takes compressed bytes, and sends a part when one is full.
+func (c *cutter) Write(p []byte) (int, error) {
+	taken := len(p)
+	for len(p) > 0 {
+		if len(c.room) == c.partSize {
+			if err := c.part(); err != nil {
+				return 0, err
+			}
+		}
+		n := min(len(p), c.partSize-len(c.room))
+		c.room, p = append(c.room, p[:n]...), p[n:]
+	}
+	return taken, nil
+}
+
+func sumOf(b []byte) object.Sum {
+	h := object.CRC64NVME.New()
+	h.Write(b)
+	return object.SumOf(object.CRC64NVME, h)
+}
+
+// part sends what is there as the next part.
+func (c *cutter) part() (err error) {
+	if c.writer == nil {
+		return place.NewError(c.to.Name(), "write", c.effect.Key, place.TooLarge, nil)
+	}
+	if c.up.ID == "" {
+		if c.up, err = c.writer.Begin(c.ctx, c.effect.Key, c.opts); err != nil {
+			return err
+		}
+		if err := c.ledger.begun(c.number, c.up.ID, int64(c.partSize)); err != nil {
+			return err
+		}
+		c.sum = sumOf(nil)
+	}
+	sum := sumOf(c.room)
+	var part place.Part
+	err = c.run.opts.Retry.Do(c.ctx, func(int) (err error) {
+		part, err = c.writer.WritePart(c.ctx, c.up, len(c.parts)+1, c.sent, bytes.NewReader(c.room), int64(len(c.room)), sum)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	c.parts, c.sum = append(c.parts, part), object.CombineCRC64(c.sum, sum, int64(len(c.room)))
+	c.sent += int64(len(c.room))
+	c.room = c.room[:0]
+	return nil
+}
+
+// finish sends the rest and makes the object. When the answer is that
+// something is there, it may be this very object: an answer was lost.
+func (c *cutter) finish() (there object.Entry, err error) {
+	size := c.sent + int64(len(c.room))
+	if c.up.ID == "" {
+		c.opts.Sum = sumOf(c.room)
+		there, err = c.to.Write(c.ctx, c.effect.Key, bytes.NewReader(c.room), size, c.opts)
+	} else {
+		if len(c.room) > 0 {
+			if err := c.part(); err != nil {
+				return there, err
+			}
+		}
+		c.opts.Sum = c.sum
+		there, err = c.writer.Finish(c.ctx, c.up, c.parts, c.opts)
+	}
+	if k := place.KindOf(err); err != nil && (k == place.Exists || k == place.Changed || k == place.NotFound) {
+		now, statErr := c.to.Stat(c.ctx, object.Ref{Key: c.effect.Key})
+		if sum, ok := now.Sum(object.CRC64NVME); statErr == nil && ok && now.Size == size && sum == c.opts.Sum {
+			return now, nil
+		}
+	}
+	return there, err
+}
+
+// drop removes the parts of an attempt that failed.
+func (c *cutter) drop() {
+	if c.up.ID != "" && c.writer.Abort(c.ctx, c.up) == nil {
+		c.ledger.aborted(c.number)
+	}
+}
