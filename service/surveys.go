@@ -163,10 +163,14 @@ func (s *Service) catalogPath(what string) (string, error) {
 func (x *sides) keptAs(j *job.Job) (source, target string) {
 	source, target = strings.TrimRight(j.Source, "/"), x.lands
 	if _, ok := x.source.(*gather.Place); ok {
-		return "one " + source, "landing of " + source + " at " + target
+		return oneOf(source), "landing of " + source + " at " + target
 	}
 	return source, target
 }
+
+// oneOf is what the survey of a source that is one object, or a tray, is kept
+// under.
+func oneOf(source string) string { return "one " + source }
 
 // Freshness says which surveys a plan is made from.
 type Freshness struct {
@@ -216,7 +220,7 @@ func (s *Service) survey(ctx context.Context, j *job.Job, a *Activity, fresh Fre
 		return nil, place.NewError(x.source.Name(), "list", "", place.NotFound, errors.New("the source is not there"))
 	}
 	if _, one := x.source.(*gather.Place); !one { // what was one object once is a folder now
-		if path, err := s.catalogPath("one " + source); err == nil {
+		if path, err := s.catalogPath(oneOf(source)); err == nil {
 			os.Remove(path)
 		}
 	}
@@ -294,19 +298,14 @@ func (s *Service) keptAsOne(j *job.Job, x *sides) error {
 	if err != nil || parent == nil {
 		return err
 	}
-	one := *x
-	if err := s.takeOne(j, &one, parent, name); err != nil {
-		return err
-	}
-	as, _ := one.keptAs(j)
-	path, err := s.catalogPath(as)
+	path, err := s.catalogPath(oneOf(strings.TrimRight(j.Source, "/")))
 	if err != nil {
 		return err
 	}
-	if _, err := os.Stat(path); err == nil {
-		*x = one
+	if _, err := os.Stat(path); err != nil {
+		return nil
 	}
-	return nil
+	return s.takeOne(j, x, parent, name)
 }
 
 // ErrNotSurveyed means that there is no survey yet to work from.

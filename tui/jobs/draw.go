@@ -323,13 +323,13 @@ func (s *Screen) effect(d *draft, width int) []string {
 		return []string{head, "", t.Lamp.Render("▸ "+stage) + t.Ash.Render("  "+took),
 			t.Paper.Render(fmt.Sprintf("%s objects at the source, %s at the target", kit.Count(d.survey.Source.Objects.Load()), kit.Count(d.survey.Target.Objects.Load())))}
 	case d.surveyErr != nil:
-		return append([]string{head, ""}, wrapped(t.Flare, d.surveyErr.Error())...)
+		return append([]string{head, ""}, wrapped(t.Flare, kit.Reason(d.surveyErr))...)
 	case d.wrong != nil && d.effect == nil:
 		return []string{head, "", t.Ash.Render("Once nothing is missing or wrong in the sentence, this tells.")}
 	case errors.Is(d.effectErr, service.ErrNotSurveyed):
 		return append([]string{head, ""}, append(wrapped(t.Paper, "Not known: "+strings.TrimPrefix(d.effectErr.Error(), service.ErrNotSurveyed.Error()+": ")+" was never surveyed."), t.Lamp.Render("s")+t.Ash.Render(" surveys both sides; nothing is copied by that"))...)
 	case d.effectErr != nil:
-		return append([]string{head, ""}, wrapped(t.Flare, d.effectErr.Error())...)
+		return append([]string{head, ""}, wrapped(t.Flare, kit.Reason(d.effectErr))...)
 	}
 	e, note := d.effect, ""
 	if p := d.partial.Load(); d.working && p != nil {

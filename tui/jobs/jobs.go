@@ -368,7 +368,7 @@ func (s *Screen) saved(msg savedMsg) tea.Cmd {
 			s.form.Busy, s.form.Err = "", msg.err
 			return nil
 		}
-		return kit.Cmd(kit.Say{Text: "Not written: " + object.Display(msg.err.Error()), Bad: true})
+		return kit.Cmd(kit.Say{Text: "Not written: " + object.Display(kit.Reason(msg.err)), Bad: true})
 	}
 	s.form = nil
 	d := s.drafts[msg.was]

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"lumtra/core/object"
+	"lumtra/service"
 	"lumtra/tui/look"
 )
 
@@ -188,7 +189,7 @@ func (f *Form) Lines(t *look.Theme, width int) []string {
 		lines = append(lines, t.Lamp.Render(f.Busy+" …"))
 	default:
 		if f.Err != nil {
-			wrapped(t.Flare.Render, []string{f.Err.Error()})
+			wrapped(t.Flare.Render, []string{Reason(f.Err)})
 		}
 		lines = append(lines, t.Lamp.Render("enter")+" "+t.Ash.Render(f.Does)+"   "+t.Lamp.Render("esc")+" "+t.Ash.Render("leave it"))
 	}
@@ -212,6 +213,12 @@ func (x *Field) draw(t *look.Theme, width int, here bool) string {
 		return SafeView(x.input.View())
 	}
 	return t.Paper.Render(Name(x.Value, width))
+}
+
+// Reason is an error as a person reads it where it is plain that they have to
+// change something.
+func Reason(err error) string {
+	return strings.TrimPrefix(err.Error(), service.ErrBadInput.Error()+": ")
 }
 
 // SafeView keeps what was pasted from steering the terminal: the input's own

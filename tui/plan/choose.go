@@ -96,7 +96,9 @@ func (s *Screen) chosen(msg chosenMsg) tea.Cmd {
 	return nil
 }
 
-func oneLine(err error) string { return object.Display(strings.ReplaceAll(err.Error(), "\n", "; ")) }
+func oneLine(err error) string {
+	return object.Display(strings.ReplaceAll(kit.Reason(err), "\n", "; "))
+}
 
 // reload reads the open parts of the tree anew, and keeps them open.
 func (s *Screen) reload(sh *shown, job string) tea.Cmd {

@@ -26,7 +26,7 @@ func (s *Screen) Render(width, height int) string {
 		return kit.Lines(append(lines, s.progress(sh)...), width, height)
 	case sh.err != nil:
 		lines = append(lines, "")
-		for _, part := range strings.Split(ansi.Wordwrap(sh.err.Error(), width-4, " "), "\n") {
+		for _, part := range strings.Split(ansi.Wordwrap(kit.Reason(sh.err), width-4, " "), "\n") {
 			lines = append(lines, "  "+t.Flare.Render(part))
 		}
 		return kit.Lines(append(lines, "", "  "+t.Ash.Render("p tries again")), width, height)
@@ -48,6 +48,14 @@ func (s *Screen) Render(width, height int) string {
 		lines = append(lines, "")
 	case sh.menu != nil:
 		lines = append(lines, s.menuLines(sh.menu, width)...)
+	case len(sh.only) > 0:
+		var names []string
+		for _, k := range plan.Kinds {
+			if sh.only[k] {
+				names = append(names, k.String())
+			}
+		}
+		lines = append(lines, "  "+t.Lamp.Render("only "+strings.Join(names, ", "))+t.Ash.Render("  esc shows everything"), "")
 	case sh.finding || sh.find != "":
 		lines = append(lines, "  "+t.Lamp.Render("/")+t.Paper.Render(object.Display(sh.find))+t.Ash.Render("  in what is open"), "")
 	}
