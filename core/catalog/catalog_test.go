@@ -3,10 +3,12 @@ package catalog_test
 import (
 	"context"
 	"fmt"
+	"iter"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -163,4 +165,58 @@ func TestAbsent(t *testing.T) {
 	defer c.Close()
 	assert.True(t, c.Info.Absent)
 	assert.True(t, c.Info.Complete())
+}
+
+// pages is a place of many prefixes whose listings take their time, and count
+// how many are under way.
+type pages struct {
+	place.Place
+	keys     []string
+	now, top atomic.Int64
+}
+
+func (p *pages) Name() string               { return "far/archive" }
+func (p *pages) Abilities() place.Abilities { return place.Abilities{} }
+
+func (p *pages) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		p.top.Store(max(p.top.Load(), p.now.Add(1)))
+		defer p.now.Add(-1)
+		n, last := 0, ""
+		for _, k := range p.keys {
+			rest, ok := strings.CutPrefix(k, prefix)
+			e := object.Entry{Key: k, Size: 1}
+			if i := strings.IndexByte(rest, '/'); ok && opts.Shallow && i >= 0 {
+				e = object.Entry{Key: prefix + rest[:i+1], Kind: object.Prefix}
+			}
+			if !ok || e.Key <= opts.After || e.Key == last {
+				continue
+			}
+			if last = e.Key; n%1000 == 0 {
+				time.Sleep(20 * time.Millisecond) // the far side's answer to each page
+			}
+			if n++; !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+// A place that answers slowly is listed over many connections, by the prefixes
+// found on the way, and comes out the same.
+func TestSlowPlace(t *testing.T) {
+	p := &pages{}
+	for i := range 9000 {
+		p.keys = append(p.keys, fmt.Sprintf("%02d/%04d.wav", i/300, i%300))
+	}
+	c, err := catalog.Survey(context.Background(), p, filepath.Join(t.TempDir(), "c"), catalog.Options{Streams: 8})
+	require.NoError(t, err)
+	defer c.Close()
+	assert.EqualValues(t, len(p.keys), c.Info.Objects)
+	assert.Greater(t, p.top.Load(), int64(2))
+	cur := c.Cursor("")
+	for _, k := range p.keys {
+		require.True(t, cur.Next())
+		require.Equal(t, k, cur.Entry().Key)
+	}
 }

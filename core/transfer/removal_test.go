@@ -130,3 +130,41 @@ func TestRemovalsWait(t *testing.T) {
 	assert.Zero(t, out.Failed)
 	assert.Equal(t, map[string]string{"inside/new name.wav": "changed while nobody looked", "inside-not/a.wav": "somebody else's", "beside.wav": "somebody else's"}, texts(t, w.store))
 }
+
+// Trash, removal, keeping both and compressing on the real servers, as the
+// interop script names them.
+func TestInteropRules(t *testing.T) {
+	for _, real := range realPlaces(t) {
+		w := newWorld(t)
+		write(t, real, "only/there.wav", "old")
+		write(t, real, "only/more.wav", "older")
+		write(t, real, "both.wav", "theirs, longer")
+		write(t, w.folder, "both.wav", "ours")
+		write(t, w.folder, "side.json", strings.Repeat("{} ", 4000))
+		p := w.mirror(t, w.folder, real, func(r *rule.Rules) {
+			r.Extras, r.Different, r.As.Gzip, r.As.Metadata = rule.Trash, rule.KeepBoth, []string{"**/*.json"}, map[string]string{"owner": "sound"}
+		})
+		out, snap := w.run(t, ctx, p, w.folder, real, quick)
+		require.Zero(t, out.Failed, "%s: %+v", real.Name(), snap.Problems)
+		there := texts(t, real)
+		trashed, kept := "", ""
+		for key := range there {
+			if strings.HasPrefix(key, rule.DefaultTrash+"/") && strings.HasSuffix(key, "/only/there.wav") {
+				trashed = there[key]
+			}
+			if plan.KeptName(key) {
+				kept = there[key]
+			}
+		}
+		assert.Equal(t, []string{"old", "theirs, longer", "ours"}, []string{trashed, kept, there["both.wav"]}, real.Name())
+		assert.NotContains(t, there, "only/there.wav")
+		assert.Less(t, len(there["side.json"]), 1000)
+		e, err := real.Stat(ctx, object.Ref{Key: "side.json"})
+		require.NoError(t, err)
+		assert.Equal(t, []string{"gzip", "sound"}, []string{e.ContentEncoding, e.Metadata["owner"]}, real.Name())
+		p = w.mirror(t, w.folder, real, func(r *rule.Rules) { r.Extras = rule.Remove })
+		assert.Positive(t, p.Info.Totals[plan.Remove].Count)
+		out, snap = w.run(t, ctx, p, w.folder, real, quick)
+		require.Zero(t, out.Failed, "%s: %+v", real.Name(), snap.Problems)
+	}
+}

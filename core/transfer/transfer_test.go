@@ -214,14 +214,15 @@ func storeToStore(t *testing.T, a, b *world) {
 }
 
 // realPlaces opens a place at each real server that `make interop` has started
-// and named.
+// and named, in a bucket of the test's own.
 func realPlaces(t *testing.T) []place.Place {
 	var found []place.Place
+	bucket := strings.ToLower(t.Name())
 	open := func(end place.Endpoint, err error) {
 		require.NoError(t, err)
 		t.Cleanup(func() { end.Close() })
-		require.NoError(t, end.(place.Buckets).MakeBucket(ctx, "engine"))
-		p, err := end.Open("engine/there")
+		require.NoError(t, end.(place.Buckets).MakeBucket(ctx, bucket))
+		p, err := end.Open(bucket + "/there")
 		require.NoError(t, err)
 		found = append(found, p)
 	}
