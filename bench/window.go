@@ -97,7 +97,7 @@ func measureKeys(program, dir string) error {
 		return err
 	}
 	defer w.close()
-	for _, step := range []struct{ key, see string }{{"", "nightly-masters"}, {"jj", ""}, {"3", "approved"}, {"a", "removes"}, {"\r", "flight"}} {
+	for _, step := range []struct{ key, see string }{{"", "nightly-masters"}, {"jj", ""}, {"4", "approved"}, {"a", "removes"}, {"\r", "flight"}} {
 		w.press(step.key)
 		if step.see != "" {
 			if _, err := w.until(step.see); err != nil {
