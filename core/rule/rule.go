@@ -271,6 +271,9 @@ type Facts struct {
 	// other or gone at the target without the job having done it.
 	Agreed, Drifted int64
 	SourceName      string
+	// EmptyTarget names the target of a two-way job that holds nothing any
+	// more; "" else.
+	EmptyTarget string
 }
 
 // Hold tells in words each guard that the facts set off.
@@ -279,6 +282,9 @@ func (g *Guards) Hold(f Facts) []string {
 	say := func(format string, args ...any) { held = append(held, fmt.Sprintf(format, args...)) }
 	if f.SourceObjects == 0 && g.HoldsEmpty() {
 		say("%s holds nothing; is it the right place, and mounted?", f.SourceName)
+	}
+	if f.EmptyTarget != "" && f.Agreed > 0 && g.HoldsEmpty() {
+		say("%s holds nothing, where both sides agreed on %d objects; is it the right place, and mounted?", f.EmptyTarget, f.Agreed)
 	}
 	if most := Limit(g.Removals, DefaultRemovals); f.Removals > most {
 		say("it removes %d objects, more than the %d the job's guard lets pass", f.Removals, most)
