@@ -36,7 +36,7 @@ func TestScreenWriteJob(t *testing.T) {
 	w.see(`A new job`)
 	w.typed("Dawn Chorus")
 	w.keys("Enter")
-	w.see(`a name has 1 to 63 lower-case letters`)
+	w.see(`(?s)a name has 1 to 63.*lower-case letters`)
 	for range 11 {
 		w.keys("BSpace")
 	}

@@ -2,12 +2,14 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
+	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/tui/kit"
 )
@@ -266,6 +268,9 @@ func (s *Screen) newForm(from string) tea.Cmd {
 		name := f.Get("name")
 		if err := s.Service.CheckJobName(name); err != nil {
 			f.Err = err
+			if m := (*job.Mistake)(nil); errors.As(err, &m) { // of a file that is not there yet
+				f.Err = errors.New(m.What)
+			}
 			return nil
 		}
 		d := &draft{name: name, fresh: true}
