@@ -300,6 +300,24 @@ func TestChecks(t *testing.T) {
 	}
 	assert.Equal(t, service.Stop, names["cold"])
 	assert.Equal(t, service.Fine, names["room"])
+
+	// More objects than the store takes in a bucket, and one so large that its
+	// parts have to be wider than the job says. Nothing of it is on the disk.
+	endpoints, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+	require.NoError(t, err)
+	put(t, dir, "endpoints.toml", string(endpoints)+"max-objects = 20\n")
+	put(t, dir, "studio/huge.wav", "")
+	require.NoError(t, os.Truncate(filepath.Join(dir, "studio/huge.wav"), 100<<30))
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits] # ours\npart-size = \"5MiB\"\n")
+	s = open(t, dir)
+	info = makePlan(t, s)
+	assert.Equal(t, service.Stop, check("objects").Weigh)
+	assert.Equal(t, service.FixPartWider, check("parts").Fix)
+	_, err = s.Mend(ctx, "masters", info.Number, service.FixPartWider)
+	require.NoError(t, err)
+	text, err := s.Workspace().Text("masters")
+	require.NoError(t, err)
+	assert.Contains(t, text, "[limits] # ours\npart-size = '11MiB'\n")
 }
 
 // Jobs are copied, renamed with all that is kept of them, and removed.

@@ -15,32 +15,11 @@ import (
 // part goes whole. Parts of a try that failed are dropped: another try begins
 // anew.
 func (t *transfer) gzipped() {
-	size := t.effect.Sent().Size
-	f := t.meter.takeOff(t.effect.Key, size, 0)
-	defer f.land()
 	if up := t.ledger.upload(t.number); up != nil && t.writer != nil { // of a run that was killed
 		t.writer.Abort(t.ctx, place.Upload{Key: t.effect.Key, ID: up.id})
 		t.ledger.aborted(t.number)
 	}
-	var there object.Entry
-	err := t.putAside()
-	if err == nil {
-		err = t.run.opts.Retry.Do(t.ctx, func(attempt int) (err error) {
-			if f.tries.Store(int32(attempt)); attempt > 1 {
-				t.meter.retries.Add(1)
-			}
-			there, err = t.compress(f)
-			return err
-		})
-	}
-	if err == nil {
-		err = t.carryTags(&there)
-	}
-	if err != nil {
-		t.failedFor(err)
-		return
-	}
-	t.succeeded(size, there)
+	t.deliver(t.compress)
 }
 
 // compress is one attempt.

@@ -10,6 +10,17 @@ import (
 
 // whole sends an object in one request.
 func (t *transfer) whole() {
+	t.deliver(func(f *flight) (object.Entry, error) {
+		if t.copier != nil {
+			return t.copyWithin(f)
+		}
+		return t.send(f)
+	})
+}
+
+// deliver has the object sent, as often as it takes, with what belongs before
+// and after that, and closes the transfer.
+func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 	size := t.effect.Sent().Size
 	f := t.meter.takeOff(t.effect.Key, size, 0)
 	defer f.land()
@@ -20,11 +31,7 @@ func (t *transfer) whole() {
 			if f.tries.Store(int32(attempt)); attempt > 1 {
 				t.meter.retries.Add(1)
 			}
-			if t.copier != nil {
-				there, err = t.copyWithin(f)
-			} else {
-				there, err = t.send(f)
-			}
+			there, err = once(f)
 			return err
 		})
 	}
