@@ -105,6 +105,12 @@ func TestKeptSurveys(t *testing.T) {
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	_, res := run(t, s, "masters", service.Freshness{})
 	require.Equal(t, history.Clean, res.End)
+	j, err := s.Workspace().Job("masters")
+	require.NoError(t, err)
+	stale, err := s.Effect(ctx, j, nil)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(stale.Unasked, ";"), "changed these places since they were surveyed")
+	assert.Empty(t, stale.Held, "what the run did is not somebody's meddling")
 	hour := service.Freshness{MaxAge: time.Hour}
 	info, err := s.Plan(ctx, "masters", hour, &service.Activity{})
 	require.NoError(t, err)

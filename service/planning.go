@@ -255,6 +255,14 @@ func (s *Service) Effect(ctx context.Context, j *job.Job, each func(*Effect)) (*
 	if len(j.Select.Tags) > 0 {
 		res.Unasked = append(res.Unasked, "tags are not asked for yet: all objects count as tagged so")
 	}
+	from, _ := job.SplitPlace(j.Source)
+	to, _ := job.SplitPlace(j.Target)
+	if s.touched(ctx, to, x.to.Info.Began) || s.touched(ctx, from, x.from.Info.Began) {
+		// What both sides agreed on is newer than what was surveyed: held against
+		// each other, all that a run did would look like somebody's meddling.
+		opts.Agreed = nil
+		res.Unasked = append(res.Unasked, "something here changed these places since they were surveyed: s surveys them anew")
+	}
 	if each != nil {
 		var last time.Time
 		opts.Partial = func(sum plan.Summary, share float64) {

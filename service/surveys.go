@@ -177,7 +177,8 @@ type Freshness struct {
 	// MaxAge is how old a kept survey may be; 0 surveys anew.
 	MaxAge time.Duration
 	// Prefix, when not "", surveys only what starts with it anew, and takes the
-	// rest from the kept surveys.
+	// rest from the kept surveys, unless something here changed a place since:
+	// then that is surveyed whole.
 	Prefix string
 }
 
@@ -242,9 +243,10 @@ func (s *Service) surveyOne(ctx context.Context, p place.Place, at, keptAs strin
 	if fresh.MaxAge > 0 || fresh.Prefix != "" {
 		if old, err := catalog.Open(path); err == nil {
 			end, _ := job.SplitPlace(at)
-			good := old.Info.Complete() && time.Since(old.Info.Began) <= fresh.MaxAge && !s.touched(ctx, end, old.Info.Began)
+			still := !s.touched(ctx, end, old.Info.Began)
+			good := old.Info.Complete() && time.Since(old.Info.Began) <= fresh.MaxAge && still
 			switch {
-			case fresh.Prefix != "":
+			case fresh.Prefix != "" && still:
 				defer old.Close()
 				opts.Old, opts.Prefix = old, fresh.Prefix
 			case good:
@@ -262,7 +264,7 @@ func (s *Service) surveyOne(ctx context.Context, p place.Place, at, keptAs strin
 // touched tells whether a run or a person here changed something at an
 // endpoint since the time.
 func (s *Service) touched(ctx context.Context, endpoint string, since time.Time) bool {
-	runs, err := s.Runs(ctx, "", since.Add(-30*24*time.Hour), 1000)
+	runs, err := s.Runs(ctx, "", since.Add(-7*24*time.Hour), 200) // the longest that may have been under way then
 	if err != nil {
 		return true
 	}

@@ -168,3 +168,25 @@ func TestInteropRules(t *testing.T) {
 		require.Zero(t, out.Failed, "%s: %+v", real.Name(), snap.Problems)
 	}
 }
+
+// Another storage class at the target is set without sending the content again,
+// and settles, by either protocol.
+func TestClassAlone(t *testing.T) {
+	for kind, class := range map[string]string{"s3": "STANDARD_IA", "blob": "Cool"} {
+		w := newWorldOf(t, kind)
+		write(t, w.folder, "a.wav", "content")
+		w.run(t, ctx, w.mirror(t, w.folder, w.store, func(*rule.Rules) {}), w.folder, w.store, quick)
+		other := func(r *rule.Rules) { r.As.Class = class }
+		p := w.mirror(t, w.folder, w.store, other)
+		require.EqualValues(t, 1, p.Info.Totals[plan.Meta].Count, kind)
+		out, snap := w.run(t, ctx, p, w.folder, w.store, quick)
+		assert.Zero(t, out.Failed, "%s %+v", kind, snap.Problems)
+		assert.Zero(t, snap.Bytes)
+		e, err := w.store.Stat(ctx, object.Ref{Key: "a.wav"})
+		require.NoError(t, err)
+		assert.Equal(t, class, e.Class)
+		again := w.mirror(t, w.folder, w.store, other)
+		assert.Zero(t, again.Info.Totals.Work().Count, kind)
+		assert.Equal(t, map[string]string{"a.wav": "content"}, texts(t, w.store))
+	}
+}

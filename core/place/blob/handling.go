@@ -67,7 +67,8 @@ func (p *Place) SetTags(ctx context.Context, ref object.Ref, tags map[string]str
 }
 
 // SetMetadata changes metadata and media type (Set Blob Metadata, Set Blob
-// Properties). They are two requests; each holds only on the state before it.
+// Properties, Set Blob Tier). They are several requests; each but the last
+// holds only on the state before it.
 func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.MetadataChange) (object.Entry, error) {
 	no := func(err error) (object.Entry, error) {
 		return object.Entry{}, p.fail(ctx, "set metadata", ref.Key, err)
@@ -93,11 +94,6 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	for name, value := range metadata(place.WriteOptions{Original: change.Original, Mode: change.Mode}, object.Sum{}) {
 		meta[name] = value
 	}
-	if change.Class != "" {
-		if _, err := c.SetTier(ctx, blob.AccessTier(change.Class), nil); err != nil {
-			return no(err)
-		}
-	}
 	out, err := c.SetMetadata(ctx, meta, &blob.SetMetadataOptions{AccessConditions: ifMark(mark(now.ETag))})
 	if err != nil {
 		return no(err)
@@ -106,6 +102,11 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 		headers := blob.HTTPHeaders{BlobContentType: &change.ContentType, BlobCacheControl: now.CacheControl, BlobContentDisposition: now.ContentDisposition,
 			BlobContentEncoding: now.ContentEncoding, BlobContentLanguage: now.ContentLanguage, BlobContentMD5: now.ContentMD5}
 		if _, err := c.SetHTTPHeaders(ctx, headers, &blob.SetHTTPHeadersOptions{AccessConditions: ifMark(mark(out.ETag))}); err != nil {
+			return no(err)
+		}
+	}
+	if change.Class != "" { // last: what is archived can no longer be changed
+		if _, err := c.SetTier(ctx, blob.AccessTier(change.Class), nil); err != nil {
 			return no(err)
 		}
 	}
