@@ -174,7 +174,7 @@ func TestInteropRules(t *testing.T) {
 func TestClassAlone(t *testing.T) {
 	for kind, class := range map[string]string{"s3": "STANDARD_IA", "blob": "Cool"} {
 		w := newWorldOf(t, kind)
-		write(t, w.folder, "a.wav", "content")
+		w.put(t, "a.wav", "content") // long ago, so that no clock matters
 		w.run(t, ctx, w.mirror(t, w.folder, w.store, func(*rule.Rules) {}), w.folder, w.store, quick)
 		other := func(r *rule.Rules) { r.As.Class = class }
 		p := w.mirror(t, w.folder, w.store, other)
