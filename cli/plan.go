@@ -85,7 +85,7 @@ func (a *app) sayRules(info plan.Info) {
 // sayEstimate tells what a run would take.
 func (a *app) sayEstimate(ctx context.Context, s *service.Service, info plan.Info) {
 	j, err := s.Workspace().Job(info.Job)
-	if err != nil || info.Totals.Work().Count == 0 {
+	if err != nil || info.Settled() {
 		return
 	}
 	e := s.Estimate(ctx, j, &info)

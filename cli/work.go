@@ -114,10 +114,13 @@ func (a *app) sayPlan(ctx context.Context, s *service.Service, info plan.Info) {
 			text += fmt.Sprintf("\n    %-9s %12s  %10s", k, countText(t.Count), bytesText(t.Bytes))
 		}
 	}
-	if info.Totals.Work().Count == 0 {
+	if n := info.Afterwards; n.Count > 0 {
+		text += fmt.Sprintf("\n    once proven, %s, %s, %s", plural(n.Count, "object is", "objects are"), bytesText(n.Bytes), info.Rules.Afterwards.Becomes())
+	}
+	if info.Settled() {
 		text += "\n    nothing to do"
 	}
-	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Rules.Judge, "totals": info.Totals.Map(), "held": info.Held, "notes": info.Notes}, text)
+	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Rules.Judge, "totals": info.Totals.Map(), "held": info.Held, "notes": info.Notes, "afterwards": info.Afterwards}, text)
 	a.sayRules(info)
 	for _, note := range info.Notes {
 		a.out.say("note", map[string]any{"text": note}, "    "+object.Display(note))
@@ -193,8 +196,12 @@ func (a *app) carryOut(ctx context.Context, s *service.Service, name string, opt
 	stopOnSignal := context.AfterFunc(ctx, r.Stop)
 	defer stopOnSignal()
 	stop := a.progress(func() (string, time.Time) { return "running", time.Time{} }, func() string {
-		m := r.Meter.Snapshot()
-		return fmt.Sprintf("%s of %s, %s, %d failed", countText(r.Before+m.Objects), plural(r.Plan.Totals.Work().Count, "object", "objects"), bytesText(m.Bytes), m.Failed)
+		m := r.State()
+		text := fmt.Sprintf("%s of %s, %s, %d failed", countText(m.Before+m.Objects), plural(m.Planned.Count, "object", "objects"), bytesText(m.Bytes), m.Failed)
+		if m.Phase == transfer.Settling {
+			text += fmt.Sprintf("; %s of %s seen to at the source", countText(m.Settled), countText(m.Afterwards.Count))
+		}
+		return text
 	})
 	res, err := r.Wait()
 	stop()
@@ -220,6 +227,9 @@ func (a *app) sayRun(r history.Run) {
 	if r.Before > 0 {
 		text += fmt.Sprintf("; %s before", countText(r.Before))
 	}
+	if r.Settled > 0 {
+		text += fmt.Sprintf("; %s seen to at the source", countText(r.Settled))
+	}
 	for _, p := range r.Problems {
 		text += fmt.Sprintf("\n    %s × %s", countText(p.Count), p.Cause)
 		if p.Advice != "" {
@@ -239,7 +249,7 @@ func (a *app) sayRun(r history.Run) {
 		text += fmt.Sprintf("\n    what was done stays done; `lumtra run %s` goes on", r.Job)
 	}
 	a.out.say("run", map[string]any{"job": r.Job, "plan": r.Plan, "end": r.End, "objects": r.Objects, "bytes": r.Bytes, "before": r.Before,
-		"failed": r.Failed, "retries": r.Retries, "gaps": r.Gaps, "seconds": took.Seconds(), "problems": r.Problems}, text)
+		"failed": r.Failed, "retries": r.Retries, "settled": r.Settled, "gaps": r.Gaps, "seconds": took.Seconds(), "problems": r.Problems}, text)
 }
 
 func (a *app) proveCommand() *cobra.Command {

@@ -17,6 +17,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/probe"
+	"lumtra/core/rule"
 	"lumtra/core/transfer"
 )
 
@@ -81,6 +82,7 @@ func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check,
 	c := &checks{Service: s, ctx: ctx, j: j, x: x, info: &p.Info}
 	c.listings()
 	c.permissions()
+	c.afterwards()
 	c.versioning()
 	c.room()
 	c.names(p)
@@ -134,7 +136,7 @@ func (c *checks) permissions() {
 	for _, side := range []struct {
 		at    string
 		steps []string
-	}{{c.j.Source, []string{"list", "read"}}, {c.j.Target, []string{"list", "write", "remove"}}} {
+	}{{c.j.Source, sourceNeeds(c.j.Afterwards)}, {c.j.Target, []string{"list", "write", "remove"}}} {
 		end, _ := job.SplitPlace(side.at)
 		if end == trayEndpoint {
 			continue
@@ -147,7 +149,7 @@ func (c *checks) permissions() {
 		var refused []string
 		mend := ""
 		for _, step := range side.steps {
-			if x := r.Check(step); x.Outcome == probe.Refused && (step != "remove" || t[plan.Remove].Count > 0) {
+			if x := r.Check(step); x.Outcome == probe.Refused && (step != "remove" || t[plan.Remove].Count > 0 || side.at == c.j.Source) {
 				refused, mend = append(refused, step), x.Mend
 			}
 		}
@@ -156,6 +158,32 @@ func (c *checks) permissions() {
 			continue
 		}
 		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested %s", end, age(time.Since(r.At)))
+	}
+}
+
+// sourceNeeds are the steps of a test that a source has to pass.
+func sourceNeeds(a rule.Afterwards) []string {
+	needs := []string{"list", "read"}
+	if a.Leaves() {
+		needs = append(needs, "remove")
+	}
+	if a == rule.ArchiveSource {
+		needs = append(needs, "write")
+	}
+	return needs
+}
+
+// afterwards looks whether the source can do what is to become of it.
+func (c *checks) afterwards() {
+	n := c.info.Afterwards
+	switch why := place.Lacks(c.x.source, place.Tags); {
+	case n.Count == 0:
+	case c.j.Afterwards == rule.TagSource && why != "":
+		c.add("afterwards", Stop, "choose another place, or afterwards = \"keep\"", NoFix, "%s objects would be tagged at the source, but %s", humanize.Comma(n.Count), why)
+	case c.j.Afterwards == rule.RemoveSource:
+		c.add("afterwards", Look, "", NoFix, "%s objects, %s, are removed at the source, each once its copy is proven by %s", humanize.Comma(n.Count), humanize.IBytes(uint64(n.Bytes)), c.j.Proof)
+	default:
+		c.add("afterwards", Fine, "", NoFix, "%s objects are seen to at the source, each once its copy is proven by %s", humanize.Comma(n.Count), c.j.Proof)
 	}
 }
 
@@ -328,7 +356,7 @@ func (s *Service) Mend(ctx context.Context, name string, number int, fix Fix) (s
 		for _, side := range []struct {
 			end, at string
 			write   bool
-		}{{from, j.Source, false}, {to, j.Target, true}} {
+		}{{from, j.Source, j.Afterwards.Leaves()}, {to, j.Target, true}} {
 			a, err := s.AtOf(side.at)
 			if err != nil {
 				return "", err

@@ -203,7 +203,7 @@ func (s *Service) agree(ctx context.Context, name string) error {
 		ledger := ledgerPath(p)
 		info, statErr := os.Stat(ledger)
 		run := statErr == nil && info.ModTime().After(written)
-		idle := p.Info.Totals.Work().Count == 0 && p.Info.Made.After(written)
+		idle := p.Info.Settled() && p.Info.Made.After(written)
 		if run || idle {
 			err = transfer.Agree(ctx, path, before, p, ledger)
 		}

@@ -10,7 +10,9 @@ import (
 	"time"
 
 	"lumtra/core/compare"
+	"lumtra/core/job"
 	"lumtra/core/proof"
+	"lumtra/core/rule"
 )
 
 // Proof is a proof with the folder its files lie in.
@@ -51,13 +53,21 @@ func (s *Service) Prove(ctx context.Context, name string, method compare.Method,
 	if err != nil {
 		return nil, err
 	}
-	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Gzips: j.As.Gzips()})
+	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Archive: archive(j), Gzips: j.As.Gzips()})
 	if err != nil {
 		os.RemoveAll(p.Dir) // half a proof proves nothing
 		return nil, err
 	}
 	s.log.Info("proved", "job", name, "proof", number, "holds", p.Holds(), "objects", p.Objects)
 	return p, nil
+}
+
+// archive is the prefix of what a job put away at its source; "" for none.
+func archive(j *job.Job) string {
+	if j.Afterwards != rule.ArchiveSource {
+		return ""
+	}
+	return j.ArchivePath
 }
 
 // LatestProof is the newest proof of a job; nil when there is none.

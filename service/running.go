@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 
 	"lumtra/core/history"
 	"lumtra/core/job"
+	"lumtra/core/pace"
 	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/transfer"
@@ -37,40 +39,6 @@ var (
 type RunOptions struct {
 	// Number is the plan's; 0 means the newest.
 	Number int
-}
-
-// ActiveRun is a run under way in this process.
-type ActiveRun struct {
-	Job   string
-	Plan  plan.Info
-	Meter *transfer.Meter
-	// Before and BeforeBytes are what earlier runs of the plan had finished.
-	Before, BeforeBytes int64
-	stop                context.CancelFunc
-	done                chan struct{}
-	result              history.Run
-	err                 error
-	planned             plan.Total
-}
-
-// Stop asks the run to end; what is finished stays finished.
-func (r *ActiveRun) Stop() { r.stop() }
-
-// Done is closed when the run has ended.
-func (r *ActiveRun) Done() <-chan struct{} { return r.done }
-
-// Wait waits for the end and returns how it went. The error is what made going
-// on senseless; failed objects are in the Run.
-func (r *ActiveRun) Wait() (history.Run, error) {
-	<-r.done
-	return r.result, r.err
-}
-
-// Active is the job's run under way in this process, nil if there is none.
-func (s *Service) Active(name string) *ActiveRun {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.runs[name]
 }
 
 // Resumable tells whether the job's newest plan was begun, is not finished,
@@ -107,7 +75,7 @@ func (s *Service) Resumable(ctx context.Context, name string) (int, error) {
 			return 0, nil
 		}
 	}
-	if finished < p.Info.Totals.Work().Count {
+	if finished < p.Info.Totals.Work().Count || ledger.Settled() < p.Info.Afterwards.Count {
 		return p.Info.Number, nil
 	}
 	return 0, nil
@@ -161,14 +129,18 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	undo = append(undo, ledger.Close)
 	before, beforeBytes := ledger.Finished()
 	work := p.Info.Totals.Work()
-	if before >= work.Count && p.Info.Whole() {
+	if before >= work.Count && ledger.Settled() >= p.Info.Afterwards.Count && p.Info.Whole() {
 		return nil, ErrNothingToDo
 	}
 	// A run goes on when the call that began it is over.
 	runCtx, stop := context.WithCancel(context.WithoutCancel(ctx))
-	r := &ActiveRun{Job: name, Plan: p.Info, Meter: &transfer.Meter{}, Before: before, BeforeBytes: beforeBytes, stop: stop, done: make(chan struct{}), planned: work,
-		result: history.Run{Job: name, Plan: p.Info.Number, Began: time.Now(), End: history.Running, Before: before,
-			Expected: expected, PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}}
+	r := &ActiveRun{Job: name, plan: p.Info, began: time.Now(), meter: &transfer.Meter{}, control: &transfer.Control{}, limiter: pace.NewLimiter(0), hours: j.Limits.Hours,
+		before: before, beforeBytes: beforeBytes, planned: work, stop: stop, done: make(chan struct{}), kick: make(chan struct{}, 1), priority: Usual}
+	r.result = history.Run{Job: name, Plan: p.Info.Number, Began: r.began, End: history.Running, Before: before,
+		Expected: expected, PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}
+	leave := s.join(r, j)
+	undo = append(undo, func() error { leave(); return nil })
+	r.apply(r.began)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
@@ -190,7 +162,14 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		defer unlock()
 		defer p.Close()
 		s.dropOldUploads(runCtx, name, p.Info.Number, target)
-		s.carryOut(runCtx, r, p, source, s.asFound(j.Target, target), ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes})
+		defer leave()
+		timeCtx, stopTime := context.WithCancel(runCtx)
+		var timing sync.WaitGroup
+		timing.Go(func() { r.keepTime(timeCtx) })
+		s.carryOut(runCtx, r, p, source, s.asFound(j.Target, target), ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes,
+			Proof: j.Proof, Control: r.control, Pacers: r.pacers()})
+		stopTime()
+		timing.Wait()
 		stop()
 	})
 	return r, nil
@@ -241,7 +220,7 @@ func (s *Service) lock(name, file string, busy error) (unlock func() error, err 
 
 // carryOut runs the plan and keeps the history's record of it up to date.
 func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, source, target place.Place, ledger *transfer.Ledger, db *history.DB, opts transfer.Options) {
-	s.log.Info("run begins", "job", r.Job, "plan", p.Info.Number, "objects", r.planned.Count-r.Before)
+	s.log.Info("run begins", "job", r.Job, "plan", p.Info.Number, "objects", r.planned.Count-r.before)
 	stopSaving, saved := make(chan struct{}), make(chan struct{})
 	go func() { // others that look at the history see how far it is
 		defer close(saved)
@@ -251,7 +230,7 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 			select {
 			case <-tick.C:
 				now := r.result
-				measure(&now, r.Meter.Snapshot())
+				measure(&now, r.meter.Snapshot())
 				if err := db.Save(context.WithoutCancel(ctx), &now); err != nil {
 					s.log.Warn("the history could not be written", "error", err)
 				}
@@ -260,12 +239,12 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 			}
 		}
 	}()
-	out, err := transfer.Run(ctx, p, source, target, ledger, r.Meter, opts)
+	out, err := transfer.Run(ctx, p, source, target, ledger, r.meter, opts)
 	close(stopSaving)
 	<-saved
 	err = errors.Join(err, ledger.Close())
-	measure(&r.result, r.Meter.Snapshot())
-	r.result.Objects, r.result.Ended = out.Objects, time.Now()
+	measure(&r.result, r.meter.Snapshot())
+	r.result.Objects, r.result.Settled, r.result.Ended = out.Objects, out.Settled, time.Now()
 	switch {
 	case err != nil:
 		r.result.End, r.result.Note = history.Broken, err.Error()

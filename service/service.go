@@ -42,6 +42,7 @@ type Service struct {
 	mu      sync.Mutex // never held for long: the interface asks for runs
 	history *history.DB
 	runs    map[string]*ActiveRun
+	limits  map[string]*endpointLimit
 	acts    []*Act
 	closed  bool
 	waiting sync.WaitGroup
@@ -76,7 +77,7 @@ func Open(opts Options) (*Service, error) {
 		}
 	}
 	sweep(opts.State)
-	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{},
+	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{}, limits: map[string]*endpointLimit{},
 		secrets: secret.OpenStore(filepath.Join(opts.State, "secrets"))}
 	s.life, s.end = context.WithCancel(context.Background())
 	s.workspace.Store(w)

@@ -88,7 +88,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	other := open(t, dir) // as another process would; it finds the stand-in running
 	_, err = other.StartRun(ctx, "masters", service.RunOptions{Number: 1})
 	assert.ErrorIs(t, err, service.ErrBusy)
-	for r.Meter.Snapshot().Objects == 0 {
+	for r.State().Objects == 0 {
 		time.Sleep(time.Millisecond)
 	}
 	r.Stop()
@@ -193,7 +193,7 @@ func TestOldUploadsAreDropped(t *testing.T) {
 	makePlan(t, s)
 	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
 	require.NoError(t, err)
-	for len(r.Meter.Snapshot().Flights) == 0 || r.Meter.Snapshot().Bytes < 6<<20 {
+	for len(r.State().Flights) == 0 || r.State().Bytes < 6<<20 {
 		time.Sleep(time.Millisecond)
 	}
 	r.Stop()

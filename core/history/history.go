@@ -40,8 +40,10 @@ type Run struct {
 	Objects, Bytes               int64
 	Before                       int64
 	Failed, Retries              int64
-	Problems                     []transfer.Problem
-	Samples                      []transfer.Sample
+	// Settled counts the sources that something became of afterwards.
+	Settled  int64
+	Problems []transfer.Problem
+	Samples  []transfer.Sample
 	// Gaps is what the plan's surveys could not list.
 	Gaps int64
 	// Expected is how long the plan was estimated to take; 0 for no estimate.
@@ -90,9 +92,11 @@ func Open(path string) (*DB, error) {
 		db.Close()
 		return nil, fmt.Errorf("the history %s cannot be opened: %w", path, err)
 	}
-	if _, err := db.Exec(`ALTER TABLE runs ADD COLUMN expected INTEGER NOT NULL DEFAULT 0`); err != nil && !strings.Contains(err.Error(), "duplicate column") {
-		db.Close()
-		return nil, fmt.Errorf("the history %s cannot be brought up to date: %w", path, err)
+	for _, column := range []string{"expected", "settled"} {
+		if _, err := db.Exec(`ALTER TABLE runs ADD COLUMN ` + column + ` INTEGER NOT NULL DEFAULT 0`); err != nil && !strings.Contains(err.Error(), "duplicate column") {
+			db.Close()
+			return nil, fmt.Errorf("the history %s cannot be brought up to date: %w", path, err)
+		}
 	}
 	return &DB{db}, nil
 }
@@ -132,8 +136,8 @@ func (h *DB) Save(ctx context.Context, r *Run) error {
 		ended = r.Ended.UnixMicro()
 	}
 	_, err = h.db.ExecContext(ctx,
-		`UPDATE runs SET ended=?, outcome=?, objects=?, bytes=?, before=?, failed=?, retries=?, note=?, problems=?, samples=? WHERE id=?`,
-		ended, r.End, r.Objects, r.Bytes, r.Before, r.Failed, r.Retries, r.Note, problems, samples, r.ID)
+		`UPDATE runs SET ended=?, outcome=?, objects=?, bytes=?, before=?, failed=?, retries=?, note=?, problems=?, samples=?, settled=? WHERE id=?`,
+		ended, r.End, r.Objects, r.Bytes, r.Before, r.Failed, r.Retries, r.Note, problems, samples, r.Settled, r.ID)
 	return err
 }
 
@@ -141,7 +145,7 @@ func (h *DB) Save(ctx context.Context, r *Run) error {
 // job "" means all jobs.
 func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) ([]Run, error) {
 	rows, err := h.db.QueryContext(ctx,
-		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples, expected
+		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples, expected, settled
 		 FROM runs WHERE (?1 = '' OR job = ?1) AND began >= ?2 ORDER BY began DESC, id DESC LIMIT ?3`, job, since.UnixMicro(), limit)
 	if err != nil {
 		return nil, err
@@ -153,7 +157,7 @@ func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) (
 		var began, ended, expected int64
 		var problems, samples []byte
 		if err := rows.Scan(&r.ID, &r.Job, &r.Plan, &began, &ended, &r.End, &r.PlannedObjects, &r.PlannedBytes, &r.Objects, &r.Bytes,
-			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples, &expected); err != nil {
+			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples, &expected, &r.Settled); err != nil {
 			return nil, err
 		}
 		r.Began, r.Expected = time.UnixMicro(began), time.Duration(expected)*time.Microsecond

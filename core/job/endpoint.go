@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+
+	"lumtra/core/pace"
 )
 
 // Kinds of endpoint.
@@ -55,6 +57,13 @@ type Endpoint struct {
 
 	// MaxObjects is the most objects a bucket there may hold; 0 means no limit.
 	MaxObjects int64 `toml:"max-objects,omitempty"`
+
+	// Bandwidth are lines of [pace.ParseHours] and Zone their time zone; Streams
+	// is how many requests may be under way. All runs at the endpoint share them.
+	Bandwidth []string    `toml:"bandwidth,omitempty"`
+	Zone      string      `toml:"zone,omitempty"`
+	Streams   int         `toml:"streams,omitempty"`
+	Hours     *pace.Hours `toml:"-"`
 
 	// StandIn is the folder of a stand-in store, which is started on loopback
 	// when the endpoint is used; it takes the place of Address.
@@ -125,6 +134,9 @@ func (f *EndpointsFile) check(d *document) error {
 
 // Check names the wrong setting and what is wrong with it, "" when all is well.
 func (e *Endpoint) Check() (setting, what string) {
+	if setting, what := e.checkLimits(); what != "" {
+		return setting, what
+	}
 	switch e.Kind {
 	case KindFolder, KindList:
 		if e.Path == "" {
@@ -163,6 +175,17 @@ func (e *Endpoint) checkCredential() (setting, what string) {
 		if ref.value != "" && !strings.HasPrefix(ref.value, "env:") && !strings.HasPrefix(ref.value, "file:") {
 			return ref.name, ref.name + ` says where the secret lies, "env:NAME" or "file:PATH"; the secret itself does not belong in this file`
 		}
+	}
+	return "", ""
+}
+
+// checkLimits reads what all runs at the endpoint share.
+func (e *Endpoint) checkLimits() (setting, what string) {
+	if e.Hours, what = hours(e.Bandwidth, e.Zone); what != "" {
+		return hoursSetting(e.Zone, what), what
+	}
+	if e.Streams < 0 || e.Streams > 1024 {
+		return "streams", fmt.Sprintf("streams is %d; it is between 1 and 1024", e.Streams)
 	}
 	return "", ""
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"lumtra/core/compare"
+	"lumtra/core/pace"
 	"lumtra/core/rule"
 )
 
@@ -63,6 +64,11 @@ type Limits struct {
 	PartSize string `toml:"part-size,omitempty"`
 	// PartBytes is PartSize in bytes; 0 means automatic.
 	PartBytes int64 `toml:"-"`
+	// Bandwidth are lines of [pace.ParseHours], Zone the time zone they are
+	// read in; Hours is what they say.
+	Bandwidth []string    `toml:"bandwidth,omitempty"`
+	Zone      string      `toml:"zone,omitempty"`
+	Hours     *pace.Hours `toml:"-"`
 }
 
 // names are what jobs and endpoints may be called: safe in paths and on screens.
@@ -144,6 +150,44 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 			return d.wrong(fmt.Sprintf("part-size is %q; it reads like \"16MiB\", between 5MiB and 5GiB", text), "limits", "part-size")
 		}
 		j.Limits.PartBytes = int64(n)
+	}
+	var what string
+	if j.Limits.Hours, what = hours(j.Limits.Bandwidth, j.Limits.Zone); what != "" {
+		return d.wrong(what, "limits", hoursSetting(j.Limits.Zone, what))
+	}
+	return j.checkAfterwards(d, endpoints)
+}
+
+// hours reads the hours of a limit, or tells what is wrong with them.
+func hours(lines []string, zone string) (*pace.Hours, string) {
+	h, err := pace.ParseHours(lines, zone)
+	if err != nil {
+		return nil, err.Error()
+	}
+	return h, ""
+}
+
+// hoursSetting is the one of the two about hours that a mistake is in.
+func hoursSetting(zone, what string) string {
+	if zone != "" && strings.HasPrefix(what, "zone") {
+		return "zone"
+	}
+	return "bandwidth"
+}
+
+// checkAfterwards finds what cannot become of this source.
+func (j *Job) checkAfterwards(d *document, endpoints map[string]*Endpoint) error {
+	if j.Afterwards == rule.KeepSource {
+		return nil
+	}
+	end, _ := SplitPlace(j.Source)
+	switch kind := endpoints[end].Kind; {
+	case kind == KindList:
+		return d.wrong("source is a list of web addresses, which can only be read: afterwards is \"keep\"", "afterwards")
+	case kind == KindFolder && j.Afterwards == rule.TagSource:
+		return d.wrong("source is a folder, and files have no tags: afterwards is \"keep\", \"remove\" or \"archive\"", "afterwards")
+	case j.Proof == compare.BySize:
+		return d.wrong("a size proves no copy, so that nothing could be done with the source: proof is \"stored-checksum\" or \"read-back\"", "proof")
 	}
 	return nil
 }

@@ -36,7 +36,7 @@ type Place interface {
 
 	// Write stores size bytes of body as a whole object, or nothing: a reader
 	// never sees a part of it. The body is read once and not after Write
-	// returns.
+	// returns. A body that is [Summed] is not summed up again.
 	Write(ctx context.Context, key string, body io.Reader, size int64, opts WriteOptions) (object.Entry, error)
 
 	// Remove removes the objects, and answers for each in order: nil when it
@@ -45,6 +45,14 @@ type Place interface {
 
 	// Abilities says what the place can do and where its limits are.
 	Abilities() Abilities
+}
+
+// Summed is a body that sums itself up while it is read, so that nobody has to
+// do it a second time.
+type Summed interface {
+	io.Reader
+	// Sum is the [object.CRC64NVME] of all that was read so far.
+	Sum() object.Sum
 }
 
 // ListOptions shape a listing. The zero value lists everything.

@@ -107,7 +107,7 @@ func (i *Info) guarded() rule.Facts {
 		}
 	}
 	return rule.Facts{SourceName: i.Source.Place, SourceObjects: i.Source.Objects, TargetObjects: side, Selected: i.Selected.Count,
-		Removals: i.Totals[Remove].Count, Agreed: i.Agreed, Drifted: drifted, EmptyTarget: empty}
+		Removals: i.Totals[Remove].Count, Agreed: i.Agreed, Drifted: drifted, EmptyTarget: empty, Leaves: i.Rules.Afterwards.Leaves()}
 }
 
 // worker is one plan being made.
@@ -123,7 +123,15 @@ type worker struct {
 // judging makes a judge for keys from the given one on.
 func (w *worker) judging() *judging {
 	return &judging{opts: w.opts, match: w.match, gzips: w.opts.Rules.As.Gzips(), trash: w.opts.Rules.TrashPath + "/", source: w.source, target: w.target, whole: w.source.Info.Complete() && w.target.Info.Complete(),
-		summary: Summary{Tallies: w.match.Tallies()}}
+		summary: Summary{Tallies: w.match.Tallies()}, archive: w.archive()}
+}
+
+// archive is the prefix of what was sent and put away; "" for none.
+func (w *worker) archive() string {
+	if w.opts.Rules.Afterwards != rule.ArchiveSource {
+		return ""
+	}
+	return w.opts.Rules.ArchivePath + "/"
 }
 
 // stretch is a range of keys, from the first up to but without the end; no end
@@ -215,7 +223,7 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 		}
 		j.next = next{merge.NextA(), merge.NextB(), true}
 		p := j.judge(merge.A, merge.B, states.At(key))
-		j.summary.add(&p.Effect)
+		j.summary.add(&p.Effect, &w.opts.Rules)
 		if r.block != nil {
 			buf = p.Effect.append(buf[:0])
 			if r.err = r.block.Add(key, buf); r.err != nil {
@@ -298,7 +306,7 @@ func (w *worker) asking(ctx context.Context) error {
 			w.info.Selected.Count--
 			w.info.Selected.Bytes -= p.Source.Size
 		}
-		w.info.add(&p.Effect)
+		w.info.add(&p.Effect, &w.opts.Rules)
 		if w.seg == nil {
 			return nil
 		}

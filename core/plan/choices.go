@@ -85,11 +85,11 @@ func (c *Choices) IsStruck(key string) bool {
 }
 
 // apply makes an effect what it is with the choices.
-func (c *Choices) apply(e *Effect) {
+func (c *Choices) apply(e *Effect, r *rule.Rules) {
 	if !c.Any() {
 		return
 	}
-	if len(c.Struck) > 0 && (e.Kind.Acts() || e.Kind == Conflict) && c.IsStruck(e.Key) {
+	if len(c.Struck) > 0 && (e.Kind.Acts() || e.Kind == Conflict || e.Then(r)) && c.IsStruck(e.Key) {
 		e.Kind, e.Reason, e.Aside, e.Back = LeftOut, Struck, "", false
 		return
 	}
@@ -141,13 +141,13 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 	p.Choices = c
 	if c.Any() {
 		sum := p.Info.Summary
-		sum.Totals, sum.Left, sum.Back, sum.Sizes, sum.Asides, sum.Cold, sum.Examples, sum.Alike, sum.Largest, sum.Blocked, sum.Compared = Totals{}, 0, Total{}, Sizes{}, Total{}, Total{}, nil, nil, 0, nil, 0
+		sum.Totals, sum.Left, sum.Back, sum.Sizes, sum.Asides, sum.Afterwards, sum.Cold, sum.Examples, sum.Alike, sum.Largest, sum.Blocked, sum.Compared = Totals{}, 0, Total{}, Sizes{}, Total{}, Total{}, Total{}, nil, nil, 0, nil, 0
 		cur := p.Effects("")
 		for n := 0; cur.Next(); n++ {
 			if n&4095 == 0 && ctx.Err() != nil {
 				return Info{}, ctx.Err()
 			}
-			sum.add(cur.Effect())
+			sum.add(cur.Effect(), &p.Info.Rules)
 		}
 		if err := cur.Err(); err != nil {
 			return Info{}, err

@@ -10,6 +10,7 @@ import (
 
 	"lumtra/core/catalog"
 	"lumtra/core/object"
+	"lumtra/core/rule"
 )
 
 // Kind is what will become of one key at the target.
@@ -96,6 +97,7 @@ const (
 	Undecided            // changed at both sides
 	Decided              // a person decided the conflict
 	Struck               // a person struck it out of the plan
+	InArchive            // lies below the archive prefix of the source
 )
 
 // Moved tells at which side an object changed since both last agreed.
@@ -159,6 +161,20 @@ func (e *Effect) Bytes() int64 {
 // Missing tells that the object is content which the plan has to leave out.
 func (e *Effect) Missing() bool { return e.Kind == Blocked && e.Reason != SpecialFile }
 
+// Then tells whether something is to become of the source once the copy is
+// proven. Objects that are there already are among them, since a run may have
+// been killed between sending and that; tags, which no survey tells of, are set
+// on those only that no run saw to its end.
+func (e *Effect) Then(r *rule.Rules) bool {
+	switch {
+	case r.Afterwards == rule.KeepSource || e.Back || e.Source == nil:
+		return false
+	case e.Kind == Same:
+		return r.Afterwards.Leaves() || e.Moved == NotKnown
+	}
+	return e.Kind.Moves() || e.Kind == Meta
+}
+
 // Why tells the reason in a sentence's half.
 func (e *Effect) Why() string {
 	why := e.because()
@@ -211,6 +227,7 @@ var plainReasons = map[Reason]string{
 	SpecialFile:  "it is a link or a special file, not content",
 	TooLarge:     "it is larger than the target takes",
 	InTrash:      "it lies in the job's trash",
+	InArchive:    "it was sent before, and moved here",
 	TargetStays:  "another one is at the target, and the job leaves those",
 	Extraneous:   "it is not at the source",
 	GoneHere:     "it was removed at the other side since both agreed",

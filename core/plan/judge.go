@@ -19,6 +19,7 @@ type judging struct {
 	match   *rule.Matcher
 	gzips   func(key string) bool // compressed on the way; nil for none
 	trash   string                // prefix, with its "/"
+	archive string                // the same at the source; "" for none
 	whole   bool                  // both surveys are, so that what is not listed is not there
 	summary Summary
 	// source and target are what a key is looked up in, whether it is a folder.
@@ -65,6 +66,13 @@ func (j *judging) judge(source, target *object.Entry, g *agreed.State) pair {
 	}
 	if strings.HasPrefix(e.Key, j.trash) {
 		e.Kind, e.Reason = LeftOut, InTrash
+		return p
+	}
+	if j.archive != "" && source != nil && strings.HasPrefix(e.Key, j.archive) {
+		e.Kind, e.Reason = LeftOut, InArchive
+		if target != nil {
+			j.clash(e.Key)
+		}
 		return p
 	}
 	if j.opts.Rules.Direction == rule.TwoWay {
@@ -158,8 +166,12 @@ func (j *judging) only(p *pair) {
 // trashed is where an object goes: a folder for each plan, so that one key can
 // be trashed many times.
 func (j *judging) trashed(key string) string {
-	return j.trash + j.opts.Now.UTC().Format("20060102T150405Z") + "/" + key
+	return j.trash + Stamp(j.opts.Now) + "/" + key
 }
+
+// Stamp is the time of a plan as the folder is called that what it moves away
+// goes to.
+func Stamp(made time.Time) string { return made.UTC().Format("20060102T150405Z") }
 
 // onlyTwoWay: new at the target, or removed at the source.
 func (j *judging) onlyTwoWay(p *pair) {

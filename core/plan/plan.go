@@ -95,9 +95,12 @@ type Info struct {
 // left out, and nothing could not be listed.
 func (i *Info) Whole() bool { return i.Left == 0 && i.Source.Complete() && i.Target.Complete() }
 
+// Settled tells that a run has nothing to do, at either side.
+func (i *Info) Settled() bool { return i.Totals.Work().Count+i.Afterwards.Count == 0 }
+
 // Idle tells that there is nothing to do, to decide or to complain of.
 func (i *Info) Idle() bool {
-	return i.Whole() && i.Totals.Work().Count == 0 && i.Totals[Conflict].Count == 0
+	return i.Whole() && i.Settled() && i.Totals[Conflict].Count == 0
 }
 
 // Plan is an open plan file.
@@ -133,13 +136,14 @@ func (p *Plan) Count() int64 { return p.seg.Count() }
 
 // Effects walks the effects with keys from the given one on.
 func (p *Plan) Effects(from string) *Cursor {
-	return &Cursor{seg: p.seg.Cursor(from), choices: &p.Choices}
+	return &Cursor{seg: p.seg.Cursor(from), choices: &p.Choices, rules: &p.Info.Rules}
 }
 
 // Cursor is a walk through a plan. It is not for concurrent use.
 type Cursor struct {
 	seg     *segment.Cursor
 	choices *Choices
+	rules   *rule.Rules
 	effect  Effect
 	err     error
 }
@@ -152,7 +156,7 @@ func (c *Cursor) Next() bool {
 	if c.err = c.effect.decode(string(c.seg.Key()), c.seg.Payload()); c.err != nil {
 		return false
 	}
-	c.choices.apply(&c.effect)
+	c.choices.apply(&c.effect, c.rules)
 	return true
 }
 

@@ -25,6 +25,8 @@ type Summary struct {
 	Sizes Sizes
 	// Asides are older objects that are moved and kept.
 	Asides Total `json:",omitzero"`
+	// Afterwards counts the source objects that something is to become of.
+	Afterwards Total `json:",omitzero"`
 	// Cold counts what moves and lies in a class that has to be restored first.
 	Cold Total `json:",omitzero"`
 	// Examples are the first effects that move something, Alike the first keys
@@ -57,8 +59,12 @@ func sizeClass(n int64) int {
 }
 
 // add counts one effect.
-func (s *Summary) add(e *Effect) {
+func (s *Summary) add(e *Effect, r *rule.Rules) {
 	s.Totals.Add(e)
+	if e.Then(r) {
+		s.Afterwards.Count++
+		s.Afterwards.Bytes += e.Source.Size
+	}
 	if e.Missing() {
 		s.Left++
 	}
@@ -110,7 +116,7 @@ func IsCold(class string) bool {
 // merge adds what was counted of the keys that follow.
 func (s *Summary) merge(o *Summary) {
 	s.Totals.Merge(&o.Totals)
-	for _, x := range []struct{ to, from *Total }{{&s.Back, &o.Back}, {&s.Selected, &o.Selected}, {&s.Asides, &o.Asides}, {&s.Cold, &o.Cold}} {
+	for _, x := range []struct{ to, from *Total }{{&s.Back, &o.Back}, {&s.Selected, &o.Selected}, {&s.Asides, &o.Asides}, {&s.Afterwards, &o.Afterwards}, {&s.Cold, &o.Cold}} {
 		x.to.Count += x.from.Count
 		x.to.Bytes += x.from.Bytes
 	}

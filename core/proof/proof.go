@@ -96,6 +96,9 @@ type Options struct {
 	// prefix at the target that holds what the job took away.
 	Select *rule.Matcher
 	Trash  string
+	// Archive is the prefix at the source that holds what was sent before and put
+	// away; "" for none.
+	Archive string
 	// Gzips tells which objects were compressed on the way: their contents are
 	// read at both sides, whatever the method. Nil for none.
 	Gzips func(key string) bool
@@ -177,6 +180,8 @@ func (c *comparing) takes(a, b *object.Entry) bool {
 	m := c.opts.Select
 	switch {
 	case b != nil && c.opts.Trash != "" && strings.HasPrefix(b.Key, c.opts.Trash+"/"):
+		return false
+	case a != nil && c.opts.Archive != "" && strings.HasPrefix(a.Key, c.opts.Archive+"/"):
 		return false
 	case m == nil:
 		return true

@@ -91,9 +91,15 @@ type Rules struct {
 	// folder in it for each plan.
 	TrashPath string    `toml:"trash,omitempty"`
 	Conflicts Conflicts `toml:"conflicts,omitempty"`
-	Select    Selection `toml:"select"`
-	As        As        `toml:"as"`
-	Guards    Guards    `toml:"guards"`
+	// Afterwards is what becomes of the source. ArchivePath is the prefix below
+	// the source that [ArchiveSource] moves it to, with a folder in it for each
+	// plan; SourceTags are those that [TagSource] adds.
+	Afterwards  Afterwards        `toml:"afterwards,omitempty"`
+	ArchivePath string            `toml:"archive,omitempty"`
+	SourceTags  map[string]string `toml:"source-tags,omitempty"`
+	Select      Selection         `toml:"select"`
+	As          As                `toml:"as"`
+	Guards      Guards            `toml:"guards"`
 }
 
 // As is what objects become at the target, beside their content.
@@ -114,7 +120,7 @@ const DefaultTrash = "_trash"
 
 // Default are the rules of a job that says nothing.
 func Default() Rules {
-	return Rules{Direction: OneWay, Landing: Inside, Judge: BySizeAndTime, Different: Replace, Extras: Leave, TrashPath: DefaultTrash, Conflicts: Ask}
+	return Rules{Direction: OneWay, Landing: Inside, Judge: BySizeAndTime, Different: Replace, Extras: Leave, TrashPath: DefaultTrash, Conflicts: Ask, Afterwards: KeepSource, ArchivePath: DefaultArchive}
 }
 
 // choice tells a value that is none of the known ones.
@@ -142,6 +148,10 @@ func (r *Rules) Check() (setting, what string) {
 		func() (string, string) {
 			return choice("conflicts", r.Conflicts, Ask, SourceWins, TargetWins, NewerWins, BothStay)
 		},
+		func() (string, string) {
+			return choice("afterwards", r.Afterwards, KeepSource, RemoveSource, ArchiveSource, TagSource)
+		},
+		r.checkAfterwards,
 		r.checkTrash,
 		r.checkTwoWay,
 		r.checkGzip,
@@ -156,8 +166,7 @@ func (r *Rules) Check() (setting, what string) {
 }
 
 func (r *Rules) checkTrash() (string, string) {
-	t := r.TrashPath
-	if t == "" || strings.HasPrefix(t, "/") || strings.HasSuffix(t, "/") || slices.ContainsFunc(strings.Split(t, "/"), func(p string) bool { return p == "" || p == "." || p == ".." }) {
+	if t := r.TrashPath; badPrefix(t) {
 		return "trash", fmt.Sprintf("trash is %q; it is a path below the target such as %q, without \"/\" at its ends", t, DefaultTrash)
 	}
 	return "", ""
@@ -271,6 +280,9 @@ type Facts struct {
 	// other or gone at the target without the job having done it.
 	Agreed, Drifted int64
 	SourceName      string
+	// Leaves tells that the job takes its objects away from the source, which is
+	// then meant to be empty.
+	Leaves bool
 	// EmptyTarget names the target of a two-way job that holds nothing any
 	// more; "" else.
 	EmptyTarget string
@@ -280,7 +292,7 @@ type Facts struct {
 func (g *Guards) Hold(f Facts) []string {
 	var held []string
 	say := func(format string, args ...any) { held = append(held, fmt.Sprintf(format, args...)) }
-	if f.SourceObjects == 0 && g.HoldsEmpty() {
+	if f.SourceObjects == 0 && !f.Leaves && g.HoldsEmpty() {
 		say("%s holds nothing; is it the right place, and mounted?", f.SourceName)
 	}
 	if f.EmptyTarget != "" && f.Agreed > 0 && g.HoldsEmpty() {
@@ -292,7 +304,7 @@ func (g *Guards) Hold(f Facts) []string {
 	if share := Limit(g.RemovalShare, DefaultRemovalShare); f.Removals*100 > share*f.TargetObjects {
 		say("it removes %d of %d objects at the target, more than %d %%", f.Removals, f.TargetObjects, share)
 	}
-	if shrink := Limit(g.Shrink, DefaultShrink); f.Agreed > 0 && f.SourceObjects > 0 && (f.Agreed-f.Selected)*100 > shrink*f.Agreed {
+	if shrink := Limit(g.Shrink, DefaultShrink); !f.Leaves && f.Agreed > 0 && f.SourceObjects > 0 && (f.Agreed-f.Selected)*100 > shrink*f.Agreed {
 		say("the source has %d objects where there were %d: more than %d %% are gone", f.Selected, f.Agreed, shrink)
 	}
 	if drift := Limit(g.Drift, DefaultDrift); f.Agreed > 0 && f.Drifted*100 > drift*f.Agreed {

@@ -16,10 +16,11 @@ import (
 // arrived, and of the rest what was agreed before. A plan that was never run
 // has no ledger, and that is no error.
 func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan, ledgerPath string) error {
-	done, err := States(ledgerPath)
+	done, settled, err := States(ledgerPath)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		done = func(int64) (object.Entry, bool) { return object.Entry{}, false }
+		settled = func(int64) bool { return false }
 	case err != nil:
 		return err
 	}
@@ -38,6 +39,9 @@ func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan
 		was := old.At(e.Key)
 		there, finished := done(n)
 		switch {
+		case e.Then(&p.Info.Rules) && (p.Info.Rules.Afterwards.Leaves() || !settled(n)):
+			// Gone from the source; or what the job does to it is still to come,
+			// and the next plan must not take it for done with.
 		case e.Kind == plan.Same:
 			err = w.Add(e.Key, e.Source, e.Target)
 		case finished && e.Kind == plan.Remove:

@@ -18,26 +18,31 @@ func (t *transfer) putAside() error {
 	if t.effect.Aside == "" || over == nil {
 		return nil
 	}
-	return t.run.opts.Retry.Do(t.ctx, func(int) error {
+	return t.try(func(int) error {
 		err := handle.MoveOne(t.ctx, t.to, over, t.effect.Aside)
 		if k := place.KindOf(err); err == nil || k != place.NotFound && k != place.Changed && k != place.Exists {
 			return err
 		}
-		kept, statErr := t.to.Stat(t.ctx, object.Ref{Key: t.effect.Aside})
-		if statErr != nil || kept.Size != over.Size {
-			return err
-		}
-		if place.KindOf(err) == place.Exists { // copied, and killed before the first was removed?
-			res, cmpErr := compare.Contents(t.ctx, compare.ByStoredSum, t.to, over, t.to, &kept)
-			if cmpErr != nil || !res.Same {
-				return err
-			}
-			if errs := t.to.Remove(t.ctx, object.Ref{Key: over.Key, IfMark: over.Mark()}); errs[0] != nil {
-				return errs[0]
-			}
-		}
-		return nil
+		return t.moved(err, t.to, over, t.effect.Aside)
 	})
+}
+
+// moved finds out, after a move was refused, whether it was done already: then
+// the object is under its new name, and the old one is gone or goes now. If not
+// it returns the refusal.
+func (t *transfer) moved(refused error, at place.Place, was *object.Entry, key string) error {
+	kept, err := at.Stat(t.ctx, object.Ref{Key: key})
+	if err != nil || kept.Size != was.Size {
+		return refused
+	}
+	if place.KindOf(refused) == place.Exists { // copied, and killed before the first was removed?
+		res, err := compare.Contents(t.ctx, compare.ByStoredSum, at, was, at, &kept)
+		if err != nil || !res.Same {
+			return refused
+		}
+		return at.Remove(t.ctx, object.Ref{Key: was.Key, IfMark: was.Mark()})[0]
+	}
+	return nil
 }
 
 // carryTags gives what was sent the tags it has at the source, where the job
@@ -51,7 +56,7 @@ func (t *transfer) carryTags(there *object.Entry) error {
 	if !ok1 || !ok2 {
 		return nil
 	}
-	return t.run.opts.Retry.Do(t.ctx, func(int) error {
+	return t.try(func(int) error {
 		tags, err := from.Tags(t.ctx, object.Ref{Key: t.effect.Key})
 		if err != nil {
 			return err
@@ -76,7 +81,7 @@ func (t *transfer) facts() {
 func (t *transfer) setFacts() (there object.Entry, err error) {
 	src, dst := t.effect.Sent(), t.effect.Over()
 	if f, ok := t.to.(place.FactsSetter); ok {
-		err = t.run.opts.Retry.Do(t.ctx, func(int) (err error) {
+		err = t.try(func(int) (err error) {
 			there, err = f.SetFacts(t.ctx, object.Ref{Key: t.effect.Key, IfMark: dst.Mark()}, src.Modified, uint32(src.Mode.Perm()))
 			return err
 		})
@@ -86,7 +91,7 @@ func (t *transfer) setFacts() (there object.Entry, err error) {
 	if !ok {
 		return there, place.NewError(t.to.Name(), "set metadata", t.effect.Key, place.Unsupported, fmt.Errorf("%s", place.Lacks(t.to, place.Metadata)))
 	}
-	err = t.run.opts.Retry.Do(t.ctx, func(int) (err error) {
+	err = t.try(func(int) (err error) {
 		c := place.MetadataChange{Class: t.rules.As.Class, Original: src.Modified, Mode: uint32(src.Mode.Perm())}
 		if t.effect.Reason == plan.OtherFacts && t.from.Abilities().StoredSums != object.NoSum { // a store's metadata
 			facts, err := t.from.Stat(t.ctx, object.Ref{Key: src.Key, Version: src.Version})
@@ -112,6 +117,7 @@ const removalsAtOnce = 200
 // before failed nothing is removed: it may be the only copy of what failed.
 func (r *run) removals(p *plan.Plan) error {
 	held := r.meter.failed.Load()
+	r.meter.enter(Removing)
 	var batch [2][]*transfer
 	flush := func(back int) {
 		if all := batch[back]; len(all) > 0 {
@@ -120,7 +126,7 @@ func (r *run) removals(p *plan.Plan) error {
 		}
 	}
 	c := p.Effects("")
-	for number := int64(0); c.Next() && r.ctx.Err() == nil; number++ {
+	for number := int64(0); c.Next() && !r.ended(); number++ {
 		e := *c.Effect()
 		if e.Kind != plan.Remove || r.ledger.isDone(number) {
 			continue
@@ -132,7 +138,7 @@ func (r *run) removals(p *plan.Plan) error {
 		}
 		switch {
 		case held > 0:
-			r.meter.problem(e.Key, "not removed, because other objects failed", "retry those first; what is removed may be all there is of them", fmt.Sprintf("%d objects failed before the removals began", held))
+			r.meter.problem(number, e.Key, "not removed, because other objects failed", "retry those first; what is removed may be all there is of them", fmt.Sprintf("%d objects failed before the removals began", held))
 		case e.Aside != "":
 			r.hand(t.trash)
 		default:

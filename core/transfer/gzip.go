@@ -25,12 +25,10 @@ func (t *transfer) gzipped() {
 // compress is one attempt.
 func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	src := t.effect.Sent()
-	r, facts, err := t.from.Read(t.ctx, src.Key, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
+	content, facts, err := t.open(f, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
 	if err != nil {
 		return there, err
 	}
-	defer r.Close()
-	content := &body{f: f, r: r}
 	c := &cutter{transfer: t, opts: t.options(facts), partSize: int(PartSize(t.run.opts.PartSize, src.Size+src.Size/1000+1024, t.to.Abilities()))}
 	c.opts.ContentEncoding = "gzip"
 	t.condition(&c.opts)
@@ -43,8 +41,7 @@ func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	if err == nil {
 		there, err = c.finish()
 	}
-	if err != nil {
-		content.takeBack()
+	if err = content.close(err); err != nil {
 		c.drop()
 		err = place.Wrap(t.from.Name(), "read", src.Key, err)
 	}
@@ -100,7 +97,7 @@ func (c *cutter) part() (err error) {
 	}
 	sum := sumOf(c.room)
 	var part place.Part
-	err = c.run.opts.Retry.Do(c.ctx, func(int) (err error) {
+	err = c.try(func(int) (err error) {
 		part, err = c.writer.WritePart(c.ctx, c.up, len(c.parts)+1, c.sent, bytes.NewReader(c.room), int64(len(c.room)), sum)
 		return err
 	})

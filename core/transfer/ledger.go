@@ -30,6 +30,8 @@ const (
 	recordPart   = 'p' // part number, size, ETag, sum
 	recordAbort  = 'a' // the upload was dropped
 	recordFailed = 'f' // text
+	recordTry    = 'y' // time, attempt, text: an attempt that failed
+	recordSettle = 't' // what was to become of the source is done
 )
 
 // uploadState is a big object begun and not finished.
@@ -46,9 +48,11 @@ type Ledger struct {
 	file    *os.File
 	buf     []byte
 	done    bitmap
+	after   bitmap
 	uploads map[int64]*uploadState
 	// Done and Bytes count what earlier and this run finished.
 	doneCount, doneBytes int64
+	settledCount         int64
 	err                  error
 }
 
@@ -135,6 +139,8 @@ func (l *Ledger) replay(body []byte, print string) error {
 		}
 	case recordAbort:
 		delete(l.uploads, effect)
+	case recordSettle:
+		l.markSettled(effect)
 	}
 	return nil
 }
@@ -213,18 +219,71 @@ func (l *Ledger) aborted(effect int64) error {
 	return l.record(recordAbort, effect, func(b []byte) []byte { return b })
 }
 
+// noEffect is the number of what is done for the run as a whole.
+const noEffect = -1
+
+// tried notes an attempt that failed.
+func (l *Ledger) tried(effect int64, attempt int, why string) error {
+	if effect == noEffect {
+		return nil
+	}
+	return l.record(recordTry, effect, func(b []byte) []byte {
+		b = binary.AppendVarint(b, time.Now().UnixNano())
+		return appendText(binary.AppendUvarint(b, uint64(attempt)), why)
+	})
+}
+
 func (l *Ledger) failed(effect int64, why string) error {
 	return l.record(recordFailed, effect, func(b []byte) []byte { return appendText(b, why) })
 }
 
+func (l *Ledger) markSettled(effect int64) {
+	if l.after.set(effect) {
+		l.settledCount++
+	}
+}
+
+// settled notes that what was to become of the effect's source is done.
+func (l *Ledger) settled(effect int64) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.append(recordSettle, effect, func(b []byte) []byte { return b })
+	if l.err == nil {
+		l.markSettled(effect)
+	}
+	return l.err
+}
+
+func (l *Ledger) isSettled(effect int64) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.after.has(effect)
+}
+
+// Settled counts the effects whose source was seen to, by all runs.
+func (l *Ledger) Settled() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.settledCount
+}
+
+// States is what the ledger knows to be at the receiving side since each
+// finished effect: see [States].
+func (l *Ledger) States() (func(effect int64) (object.Entry, bool), error) {
+	entry, _, err := States(l.file.Name())
+	return entry, err
+}
+
 // States reads, from the ledger at path, what is at the receiving side since
-// each finished effect: the entry's ETag, size and time. It holds 8 bytes an
-// effect, and the file while the function is in use.
-func States(path string) (func(effect int64) (object.Entry, bool), error) {
+// each finished effect: the entry's ETag, size, time and the checksum that was
+// sent; and of which effects the source was seen to afterwards. It holds 8 bytes
+// an effect, and the file while the function is in use.
+func States(path string) (entry func(effect int64) (object.Entry, bool), settled func(effect int64) bool, err error) {
 	raw, err := os.ReadFile(path)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	var after bitmap
 	var at []int64 // behind a record's effect number; 0 for none
 	for good := len(ledgerMagic); good < len(raw); {
 		size, n := binary.Uvarint(raw[good:])
@@ -238,6 +297,9 @@ func States(path string) (func(effect int64) (object.Entry, bool), error) {
 				at = append(at, 0)
 			}
 			at[effect] = int64(start + 1 + used)
+		} else if raw[start] == recordSettle {
+			effect, _ := binary.Uvarint(raw[start+1 : end])
+			after.set(int64(effect))
 		}
 		good = end
 	}
@@ -247,12 +309,13 @@ func States(path string) (func(effect int64) (object.Entry, bool), error) {
 		}
 		f := fields{b: raw[at[effect]:]}
 		f.uvarint() // bytes moved
-		f.uvarint() // the sum's kind
-		f.text()    // and value
+		if sum := (object.Sum{Kind: object.SumKind(f.uvarint()), Value: f.text()}); sum.Kind != object.NoSum {
+			e.Sums = []object.Sum{sum}
+		}
 		e.ETag, e.Size = f.text(), int64(f.uvarint())
 		e.Modified = time.Unix(0, f.varint())
 		return e, true
-	}, nil
+	}, after.has, nil
 }
 
 // upload is the unfinished upload of an effect, nil if there is none.

@@ -1,7 +1,6 @@
 package transfer
 
 import (
-	"io"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -12,7 +11,11 @@ import (
 // called at any time from any goroutine.
 type Meter struct {
 	objects, bytes, failed, retries atomic.Int64
-	reading, writing                atomic.Int64 // nanoseconds, summed over streams
+	settled                         atomic.Int64
+	phase                           atomic.Int32
+	throttles                       atomic.Int64
+	stages                          [stageCount]atomic.Int64 // nanoseconds, summed over streams
+	control                         *Control
 
 	mu       sync.Mutex
 	began    time.Time
@@ -28,6 +31,47 @@ type Sample struct {
 	At             time.Duration
 	Bytes, Objects int64
 }
+
+// Stage is what a stream spends its time on.
+type Stage uint8
+
+// The stages, in the order content passes them.
+const (
+	Reading   Stage = iota // the source gives its content
+	Hashing                // checksums are computed
+	Sending                // the target takes the content
+	Answering              // the target has all and has not answered yet
+	Throttled              // waiting as long as a store asked for
+	Mending                // waiting after a failure before the next attempt
+	Limited                // waiting for a limit that someone set
+	stageCount
+)
+
+// Stages are all stages.
+var Stages = [...]Stage{Reading, Hashing, Sending, Answering, Throttled, Mending, Limited}
+
+// String is the stage in a word or two.
+func (s Stage) String() string {
+	return [...]string{"read", "hash", "send", "await answer", "throttled", "mend", "limit"}[s]
+}
+
+// spent adds time to a stage.
+func (m *Meter) spent(s Stage, d time.Duration) { m.stages[s].Add(int64(d)) }
+
+// Phase is what a run is at.
+type Phase int32
+
+// The phases, in their order.
+const (
+	Carrying Phase = iota
+	Removing
+	Settling // seeing to the sources, once their copies are proven
+)
+
+// String is the phase in a word.
+func (p Phase) String() string { return [...]string{"carrying", "removing", "seeing to the source"}[p] }
+
+func (m *Meter) enter(p Phase) { m.phase.Store(int32(p)) }
 
 // PartState is what is happening to a part.
 type PartState uint8
@@ -54,18 +98,23 @@ type Problem struct {
 	Cause, Advice string
 	Count         int64
 	Keys          []string // the first few
+	Effects       []int64  // their numbers in the plan
 	Detail        string   // the first error in full
 }
 
 // Snapshot is a copy of the state of a run.
 type Snapshot struct {
-	Began, Ended     time.Time
-	Objects, Bytes   int64 // finished objects; bytes sent
-	Failed, Retries  int64
-	Reading, Writing time.Duration
-	Samples          []Sample
-	Flights          []Flight // longest under way first
-	Problems         []Problem
+	Began, Ended    time.Time
+	Objects, Bytes  int64 // finished objects; bytes sent
+	Failed, Retries int64
+	Settled         int64 // sources that something became of
+	Phase           Phase
+	// Stages is where the streams' time went, summed over all of them.
+	Stages   [stageCount]time.Duration
+	Steering Steering
+	Samples  []Sample
+	Flights  []Flight // longest under way first
+	Problems []Problem
 }
 
 const (
@@ -74,9 +123,10 @@ const (
 	keptKeys   = 50
 )
 
-func (m *Meter) start() {
+func (m *Meter) start(c *Control) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	m.control = c
 	m.began, m.step = time.Now(), firstStep
 	m.flights = map[*flight]struct{}{}
 	m.samples = append(m.samples[:0], Sample{})
@@ -123,15 +173,21 @@ func (m *Meter) Snapshot() Snapshot {
 	s := Snapshot{
 		Began: m.began, Ended: m.ended,
 		Objects: m.objects.Load(), Bytes: m.bytes.Load(), Failed: m.failed.Load(), Retries: m.retries.Load(),
-		Reading: time.Duration(m.reading.Load()), Writing: time.Duration(m.writing.Load()),
+		Settled: m.settled.Load(), Phase: Phase(m.phase.Load()),
 		Samples: slices.Clone(m.samples), Problems: slices.Clone(m.problems),
+	}
+	for i := range s.Stages {
+		s.Stages[i] = time.Duration(m.stages[i].Load())
+	}
+	if m.control != nil {
+		s.Steering = m.control.Steering()
 	}
 	for f := range m.flights {
 		s.Flights = append(s.Flights, f.snapshot())
 	}
 	slices.SortFunc(s.Flights, func(a, b Flight) int { return a.Began.Compare(b.Began) })
 	for i := range s.Problems {
-		s.Problems[i].Keys = slices.Clone(s.Problems[i].Keys)
+		s.Problems[i].Keys, s.Problems[i].Effects = slices.Clone(s.Problems[i].Keys), slices.Clone(s.Problems[i].Effects)
 	}
 	return s
 }
@@ -177,32 +233,8 @@ func (f *flight) snapshot() Flight {
 	return Flight{f.key, f.size, f.sent.Load(), slices.Clone(f.parts), int(f.tries.Load()), f.began}
 }
 
-// body counts what passes through it and how long the source took. An attempt
-// that fails takes its count back.
-type body struct {
-	f    *flight
-	r    io.Reader
-	sent int64
-}
-
-func (b *body) Read(p []byte) (int, error) {
-	began := time.Now()
-	n, err := b.r.Read(p)
-	b.f.m.reading.Add(int64(time.Since(began)))
-	b.sent += int64(n)
-	b.f.sent.Add(int64(n))
-	b.f.m.bytes.Add(int64(n))
-	return n, err
-}
-
-func (b *body) takeBack() {
-	b.f.sent.Add(-b.sent)
-	b.f.m.bytes.Add(-b.sent)
-	b.sent = 0
-}
-
 // problem files a failure under its cause.
-func (m *Meter) problem(key, cause, advice, detail string) {
+func (m *Meter) problem(effect int64, key, cause, advice, detail string) {
 	m.failed.Add(1)
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -213,6 +245,6 @@ func (m *Meter) problem(key, cause, advice, detail string) {
 	}
 	p := &m.problems[i]
 	if p.Count++; len(p.Keys) < keptKeys {
-		p.Keys = append(p.Keys, key)
+		p.Keys, p.Effects = append(p.Keys, key), append(p.Effects, effect)
 	}
 }

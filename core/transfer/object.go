@@ -1,8 +1,6 @@
 package transfer
 
 import (
-	"time"
-
 	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/place"
@@ -27,10 +25,8 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 	var there object.Entry
 	err := t.putAside()
 	if err == nil {
-		err = t.run.opts.Retry.Do(t.ctx, func(attempt int) (err error) {
-			if f.tries.Store(int32(attempt)); attempt > 1 {
-				t.meter.retries.Add(1)
-			}
+		err = t.try(func(attempt int) (err error) {
+			f.tries.Store(int32(attempt))
 			there, err = once(f)
 			return err
 		})
@@ -57,24 +53,14 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 // send is one attempt to stream the content from source to target.
 func (t *transfer) send(f *flight) (object.Entry, error) {
 	src := t.effect.Sent()
-	began := time.Now()
-	r, facts, err := t.from.Read(t.ctx, src.Key, place.ReadOptions{IfMark: src.Mark()})
-	t.meter.reading.Add(int64(time.Since(began)))
+	b, facts, err := t.open(f, place.ReadOptions{IfMark: src.Mark()})
 	if err != nil {
 		return object.Entry{}, err
 	}
-	defer r.Close()
 	opts := t.options(facts)
 	t.condition(&opts)
-	b := &body{f: f, r: r}
-	began = time.Now()
 	e, err := t.to.Write(t.ctx, t.effect.Key, b, src.Size, opts)
-	t.meter.writing.Add(int64(time.Since(began)))
-	if err != nil {
-		b.takeBack()
-		return object.Entry{}, err
-	}
-	return e, nil
+	return e, b.close(err)
 }
 
 // copyWithin has the store copy the object itself.
@@ -98,13 +84,14 @@ func (t *transfer) copyWithin(f *flight) (object.Entry, error) {
 	}
 	f.sent.Store(src.Size)
 	t.meter.bytes.Add(src.Size)
+	e.Sums = nil // the target's own: nothing was read that could vouch for it
 	return e, nil
 }
 
 // sameContent holds what is at the target against the source.
 func (t *transfer) sameContent(there *object.Entry) (object.Sum, bool) {
 	var res compare.Result
-	err := t.opts.Retry.Do(t.ctx, func(int) (err error) {
+	err := t.try(func(int) (err error) {
 		res, err = compare.Contents(t.ctx, compare.ByStoredSum, t.from, t.effect.Sent(), t.to, there)
 		return err
 	})

@@ -5,7 +5,6 @@ import (
 	"io"
 	"slices"
 	"sync"
-	"time"
 
 	"lumtra/core/object"
 	"lumtra/core/place"
@@ -55,7 +54,7 @@ func (t *transfer) feedParts() {
 	if !t.hand(func() {
 		ok := false
 		defer func() { ready <- ok }() // also when it panics
-		ok = b.open()
+		ok = b.prepare()
 	}) || !<-ready {
 		return
 	}
@@ -70,9 +69,9 @@ func (t *transfer) feedParts() {
 	}
 }
 
-// open readies the upload. It returns false when there is nothing to send:
+// prepare readies the upload. It returns false when there is nothing to send:
 // because it failed, or because all is there already.
-func (b *big) open() bool {
+func (b *big) prepare() bool {
 	src := b.effect.Sent()
 	facts := *src
 	err := b.retry(func() (err error) {
@@ -165,14 +164,7 @@ func (b *big) takeUp() ([]place.Part, error) {
 // errLost stands for the answer that a killed run did not live to see.
 var errLost = place.NewError("", "finish", "", place.Exists, nil)
 
-func (b *big) retry(f func() error) error {
-	return b.run.opts.Retry.Do(b.ctx, func(attempt int) error {
-		if attempt > 1 {
-			b.meter.retries.Add(1)
-		}
-		return f()
-	})
-}
+func (b *big) retry(f func() error) error { return b.try(func(int) error { return f() }) }
 
 func (b *big) size(number int) int64 {
 	return min(b.partSize, b.effect.Sent().Size-int64(number-1)*b.partSize)
@@ -187,9 +179,8 @@ func (b *big) send(number int) {
 	var err error
 	if !lost {
 		b.f.setPart(number, Moving)
-		err = b.run.opts.Retry.Do(b.ctx, func(attempt int) (err error) {
+		err = b.try(func(attempt int) (err error) {
 			if attempt > 1 {
-				b.meter.retries.Add(1)
 				b.f.tries.Store(int32(attempt))
 				b.f.setPart(number, Again)
 			}
@@ -220,21 +211,12 @@ func (b *big) send(number int) {
 
 func (b *big) sendOnce(number int) (place.Part, error) {
 	offset, size, src := int64(number-1)*b.partSize, b.size(number), b.effect.Sent()
-	began := time.Now()
-	r, _, err := b.from.Read(b.ctx, src.Key, place.ReadOptions{Version: src.Version, Offset: offset, Length: size, IfMark: src.Mark()})
-	b.meter.reading.Add(int64(time.Since(began)))
+	content, _, err := b.transfer.open(b.f, place.ReadOptions{Version: src.Version, Offset: offset, Length: size, IfMark: src.Mark()})
 	if err != nil {
 		return place.Part{}, err
 	}
-	defer r.Close()
-	content := &body{f: b.f, r: r}
-	began = time.Now()
 	part, err := b.writer.WritePart(b.ctx, b.up, number, offset, content, size, object.Sum{})
-	b.meter.writing.Add(int64(time.Since(began)))
-	if err != nil {
-		content.takeBack()
-	}
-	return part, err
+	return part, content.close(err)
 }
 
 // whole works out the checksum of all parts together and holds it against the
@@ -304,9 +286,8 @@ func (b *big) finish() {
 	if err == nil {
 		b.opts.Sum = whole
 		b.condition(&b.opts)
-		err = b.run.opts.Retry.Do(b.ctx, func(attempt int) (err error) {
+		err = b.try(func(attempt int) (err error) {
 			if attempt > 1 { // the answer may have been lost, not the effect
-				b.meter.retries.Add(1)
 				if e, ok := b.arrived(errLost); ok && e.Sums[0] == whole {
 					there = e
 					return nil

@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"mime"
 	"path"
-	"runtime/debug"
 	"sync"
+	"sync/atomic"
+	"time"
 
+	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/plan"
@@ -24,13 +26,32 @@ const (
 
 // Options steer a run. Zero values mean the defaults.
 type Options struct {
-	// Streams is how many requests are under way at a time.
+	// Streams is how many requests are under way at a time; 0 leaves it to the
+	// run to find out how many help. Control can change it.
 	Streams int
 	// PartSize is the wanted size in bytes of the parts of big objects; it
 	// grows where the target's limits ask for it.
 	PartSize int64
 	// Retry is the patience with each request.
 	Retry retry.Policy
+	// Proof is how closely a copy is looked at before its source is let go, where
+	// the job does that; "" is [compare.ByStoredSum].
+	Proof compare.Method
+	// Patience is how long to wait for a store from which nothing comes through
+	// any more.
+	Patience time.Duration
+	// Control steers the run; nil when nobody does.
+	Control *Control
+	// Pacers are asked before any content moves.
+	Pacers []Pacer
+}
+
+// Pacer holds the content of a run to a speed; see [pace.Share].
+type Pacer interface {
+	// Most is how many bytes to ask for at a time, at most.
+	Most() int
+	// Take waits until n bytes may move and tells how long that took.
+	Take(ctx context.Context, n int) (time.Duration, error)
 }
 
 // Outcome is how a run ended.
@@ -40,6 +61,8 @@ type Outcome struct {
 	Objects, Bytes int64
 	Before         int64
 	Failed         int64
+	// Settled counts the sources that something became of in this run.
+	Settled int64
 	// Stopped tells that it was stopped before its end.
 	Stopped bool
 }
@@ -50,49 +73,56 @@ type Outcome struct {
 // others; the error is for what makes going on senseless, such as a ledger
 // that cannot be written.
 func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *Ledger, meter *Meter, opts Options) (Outcome, error) {
-	if opts.Streams <= 0 {
-		opts.Streams = DefaultStreams
-	}
-	if opts.PartSize <= 0 {
-		opts.PartSize = DefaultPartSize
-	}
-	if opts.Retry.Tries == 0 {
-		opts.Retry = retry.Usual
-	}
+	opts.complete()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	r := &run{ctx: ctx, cancel: cancel, ledger: ledger, meter: meter, opts: opts,
-		tasks: make(chan func())}
+	r := &run{ctx: ctx, cancel: cancel, ledger: ledger, meter: meter, opts: opts, control: opts.Control}
+	r.streams = newStreams(r.control, func(err error) { cancel(err) })
 	r.sides = [2]side{newSide(source, target), newSide(target, source)}
 	r.rules = &p.Info.Rules
 	if target.Abilities().Encodings {
 		r.gzips = r.rules.As.Gzips()
 	}
 	before, beforeBytes := ledger.Finished()
-	meter.start()
-	stopWatch := make(chan struct{})
-	var watch, streams sync.WaitGroup
-	watch.Go(func() { meter.watch(stopWatch) })
-	for range opts.Streams {
-		streams.Go(func() {
-			for task := range r.tasks {
-				r.guarded(task)
-			}
-		})
-	}
+	r.control.begin(opts.Streams)
+	meter.start(r.control)
+	over := make(chan struct{})
+	var watch sync.WaitGroup
+	watch.Go(func() { meter.watch(over) })
+	watch.Go(func() { r.tune(over) })
+	r.streams.run()
 	err := r.feed(p)
-	close(r.tasks)
-	streams.Wait()
-	close(stopWatch)
+	r.pending.Wait()
+	r.streams.close()
+	close(over)
 	watch.Wait()
 	after, afterBytes := ledger.Finished()
-	out := Outcome{Objects: after - before, Bytes: afterBytes - beforeBytes, Before: before, Failed: meter.failed.Load()}
+	out := Outcome{Objects: after - before, Bytes: afterBytes - beforeBytes, Before: before, Failed: meter.failed.Load(), Settled: meter.settled.Load()}
 	if fatal := context.Cause(ctx); fatal != nil && !errors.Is(fatal, context.Canceled) && !errors.Is(fatal, context.DeadlineExceeded) {
 		err = fatal
-	} else if ctx.Err() != nil {
+	} else if ctx.Err() != nil || r.control.Steering().Finishing {
 		out.Stopped, err = true, nil
 	}
 	return out, err
+}
+
+// complete fills in what was left out.
+func (o *Options) complete() {
+	if o.PartSize <= 0 {
+		o.PartSize = DefaultPartSize
+	}
+	if o.Retry.Tries == 0 {
+		o.Retry = retry.Usual
+	}
+	if o.Proof == "" || o.Proof == compare.BySize { // sizes prove nothing
+		o.Proof = compare.ByStoredSum
+	}
+	if o.Patience == 0 {
+		o.Patience = DefaultPatience
+	}
+	if o.Control == nil {
+		o.Control = &Control{}
+	}
 }
 
 // run is one run under way.
@@ -105,7 +135,13 @@ type run struct {
 	ledger *Ledger
 	meter  *Meter
 	opts   Options
-	tasks  chan func()
+	// control and streams say how much is done at a time; outage whether
+	// anything comes through.
+	control *Control
+	streams *streams
+	outage  outage
+	// limited tells that a pacer held something back since it was last asked.
+	limited atomic.Bool
 	// pending counts the tasks handed out and not ended.
 	pending sync.WaitGroup
 }
@@ -132,10 +168,10 @@ func newSide(from, to place.Place) side {
 // before the old one goes.
 func (r *run) feed(p *plan.Plan) error {
 	c, removals := p.Effects(""), false
-	for number := int64(0); c.Next() && r.ctx.Err() == nil; number++ {
+	for number := int64(0); c.Next() && !r.ended(); number++ {
 		e := *c.Effect()
 		if e.Missing() { // a run that leaves content out is not clean
-			r.meter.problem(e.Key, "blocked by the plan", "see the plan for each one's reason", e.Why())
+			r.meter.problem(number, e.Key, "blocked by the plan", "see the plan for each one's reason", e.Why())
 			continue
 		}
 		removals = removals || e.Kind == plan.Remove
@@ -144,11 +180,17 @@ func (r *run) feed(p *plan.Plan) error {
 		}
 		r.begin(number, e)
 	}
-	if err := c.Err(); err != nil || !removals || r.ctx.Err() != nil {
+	if err := c.Err(); err != nil || r.ended() {
 		return err
 	}
 	r.pending.Wait()
-	return r.removals(p)
+	if removals {
+		if err := r.removals(p); err != nil {
+			return err
+		}
+		r.pending.Wait()
+	}
+	return r.afterwards(p)
 }
 
 // begin hands one effect that is no removal to the streams.
@@ -176,28 +218,22 @@ func (r *run) begin(number int64, e plan.Effect) {
 	}
 }
 
-// hand waits for a free stream. It returns false when the run is over.
+// hand waits for a free stream. It returns false when the run is over or about
+// to be: then the task is not done.
 func (r *run) hand(task func()) bool {
 	r.pending.Add(1)
 	select {
-	case r.tasks <- func() { defer r.pending.Done(); task() }:
+	case r.streams.tasks <- func() { defer r.pending.Done(); task() }:
 		return true
 	case <-r.ctx.Done():
-		r.pending.Done()
-		return false
+	case <-r.control.finished():
 	}
+	r.pending.Done()
+	return false
 }
 
-// guarded runs a task and turns a panic into the end of the run with an error
-// that says where.
-func (r *run) guarded(task func()) {
-	defer func() {
-		if v := recover(); v != nil {
-			r.cancel(fmt.Errorf("a fault in Lumtra itself: %v\n%s", v, debug.Stack()))
-		}
-	}()
-	task()
-}
+// ended tells that nothing more is to be begun.
+func (r *run) ended() bool { return r.ctx.Err() != nil || r.control.Steering().Finishing }
 
 // transfer is one effect being carried out.
 type transfer struct {
@@ -228,7 +264,10 @@ func (t *transfer) failedFor(err error) {
 		cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind)
 		detail = e.Error()
 	}
-	t.meter.problem(t.effect.Key, cause, kind.Advice(), detail)
+	t.meter.problem(t.number, t.effect.Key, cause, kind.Advice(), detail)
+	if t.outage.hopeless(kind) {
+		t.cancel(fmt.Errorf("nothing came through from the start: %w", err))
+	}
 	if err := t.ledger.failed(t.number, detail); err != nil {
 		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 	}
@@ -273,7 +312,7 @@ func (t *transfer) arrived(err error) (object.Entry, bool) {
 		return object.Entry{}, false
 	}
 	var there object.Entry
-	err = t.run.opts.Retry.Do(t.ctx, func(int) (err error) {
+	err = t.try(func(int) (err error) {
 		there, err = t.to.Stat(t.ctx, object.Ref{Key: t.effect.Key})
 		return err
 	})

@@ -202,7 +202,7 @@ func storeToStore(t *testing.T, a, b *world) {
 	out, m = a.run(t, ctx, a.plan(t, a.store, inside), a.store, inside, quick)
 	assert.EqualValues(t, 32, out.Objects, "%v", m.Problems)
 	same(t, texts(t, a.store), texts(t, inside))
-	assert.Zero(t, m.Reading, "nothing was read")
+	assert.Zero(t, m.Stages[transfer.Reading], "nothing was read")
 	for _, p := range []place.Place{b.store, inside} {
 		e, err := p.Stat(ctx, object.Ref{Key: "weir/take.flac"})
 		require.NoError(t, err)

@@ -391,6 +391,9 @@ func (s *Screen) figures(e *service.Effect, width int) []string {
 		}
 	}
 	lines = append(lines, row("removes", style, what))
+	if n := e.Afterwards; n.Count > 0 {
+		lines = append(lines, row("then", t.Dusk, fmt.Sprintf("%s objects · %s, once proven, are %s", kit.Count(n.Count), kit.Size(n.Bytes), e.Rules.Afterwards.Becomes())))
+	}
 	if n := e.Totals[plan.Conflict].Count; n > 0 {
 		lines = append(lines, row("asks", t.Flare, kit.Count(n)+" conflicts to decide"))
 	}

@@ -10,7 +10,6 @@ import (
 	"lumtra/core/compare"
 	"lumtra/core/job"
 	"lumtra/core/rule"
-	"lumtra/core/transfer"
 )
 
 // how a phrase is changed.
@@ -85,7 +84,7 @@ func placePhrase(path, title string, value func(*job.Job) string) *phrase {
 // The phrases of every job.
 var (
 	direction = choose("direction", "Which side follows which", func(j *job.Job) string { return string(j.Direction) },
-		choice{"one-way", "Take", "The target follows the source. Nothing at the source changes."},
+		choice{"one-way", "Take", "The target follows the source. What becomes of the source is said below."},
 		choice{"two-way", "Keep in step", "What changed at either side since both agreed goes to the other; what changed at both is a conflict."})
 	source  = placePhrase("source", "Where it comes from", func(j *job.Job) string { return j.Source })
 	target  = placePhrase("target", "Where it goes", func(j *job.Job) string { return j.Target })
@@ -113,6 +112,33 @@ var (
 		choice{"target", "the target wins", "The target's replaces the source's."},
 		choice{"newer", "the newer wins", "Whichever was changed later; what was changed counts more than what was removed."},
 		choice{"keep-both", "both are kept", "The target's goes to a name with its time in it, and both sides get both."})
+	afterwards = choose("afterwards", "What becomes of the source", func(j *job.Job) string { return string(j.Afterwards) },
+		choice{"keep", "leave the source", "Nothing at the source changes."},
+		choice{"remove", "remove the source", "A move: each object goes from the source once its copy at the target is proven."},
+		choice{"archive", "put the source away", "Each object moves below a prefix of the source, in a folder for each plan, once its copy is proven."},
+		choice{"tag", "tag the source", "Each object gets tags at the source once its copy is proven. For stores with tags."})
+	archive    = &phrase{path: []string{"archive"}, how: byText, title: "The prefix at the source that is put away to", hint: rule.DefaultArchive, value: func(j *job.Job) string { return j.ArchivePath }, words: func(j *job.Job) string { return j.ArchivePath }}
+	sourceTags = &phrase{path: []string{"source-tags"}, how: byPairs, title: "Tags that the source gets", hint: "sent=yes", value: func(j *job.Job) string { return pairsText(j.SourceTags) },
+		words: func(j *job.Job) string {
+			if len(j.SourceTags) == 0 {
+				return "… tags"
+			}
+			return pairsText(j.SourceTags)
+		}}
+	bandwidth = &phrase{path: []string{"limits", "bandwidth"}, how: byList, title: "Bandwidth, by the hours of the week", hint: `"80 MB/s" "20 MB/s 08:00-18:00 mon-fri" "quiet 12:00-13:00"; the last that fits counts`, value: func(j *job.Job) string { return listText(j.Limits.Bandwidth) },
+		words: func(j *job.Job) string {
+			if len(j.Limits.Bandwidth) == 0 {
+				return "as fast as it goes"
+			}
+			return strings.Join(j.Limits.Bandwidth, " , ")
+		}}
+	zone = &phrase{path: []string{"limits", "zone"}, how: byText, title: "The time zone of those hours", hint: "Europe/Lisbon; nothing for this machine's", value: func(j *job.Job) string { return j.Limits.Zone },
+		words: func(j *job.Job) string {
+			if j.Limits.Zone == "" {
+				return "local time"
+			}
+			return j.Limits.Zone + " time"
+		}}
 	proof = choose("proof", "How closely a proof looks", func(j *job.Job) string { return string(j.Proof) },
 		choice{string(compare.BySize), "size", "Sizes are held against each other. Quick, and weak."},
 		choice{string(compare.ByStoredSum), "stored checksums", "The checksums that stores keep, against those of the source."},
@@ -141,10 +167,10 @@ var (
 			}
 			return "compressed where " + strings.Join(j.As.Gzip, ", ")
 		}}
-	streams = &phrase{path: []string{"limits", "streams"}, how: byNumber, title: "Requests at a time", hint: "1 to 1024; nothing for the usual", value: func(j *job.Job) string { return number(int64(j.Limits.Streams)) },
+	streams = &phrase{path: []string{"limits", "streams"}, how: byNumber, title: "Requests at a time", hint: "1 to 1024; nothing for as many as help", value: func(j *job.Job) string { return number(int64(j.Limits.Streams)) },
 		words: func(j *job.Job) string {
 			if j.Limits.Streams == 0 {
-				return fmt.Sprintf("%d streams", transfer.DefaultStreams)
+				return "as many streams as help"
 			}
 			return fmt.Sprintf("%d streams", j.Limits.Streams)
 		}}
@@ -328,6 +354,22 @@ func sentence(j *job.Job) [][]segment {
 		guards = append(guards, plain(" , "), say(drift))
 	}
 	lines = append(lines, guards)
+	last := []segment{plain("proof by "), say(proof), plain(" ; this is "), say(template)}
+	if j.Direction == rule.OneWay {
+		then := []segment{plain("afterwards "), say(afterwards)}
+		switch j.Afterwards {
+		case rule.ArchiveSource:
+			then = append(then, plain(" in "), say(archive))
+		case rule.TagSource:
+			then = append(then, plain(" "), say(sourceTags))
+		}
+		last = append(append(then, plain(" ; ")), last...)
+	}
+	pace := []segment{say(bandwidth)}
+	if len(j.Limits.Bandwidth) > 0 {
+		pace = append(pace, plain(" , in "), say(zone))
+	}
 	return append(lines,
-		[]segment{plain("over "), say(streams), plain(" , "), say(partSize), plain(" , from "), say(surveyAge), plain(" ; proof by "), say(proof), plain(" ; this is "), say(template)})
+		append(append([]segment{plain("over "), say(streams), plain(" , ")}, pace...), plain(" , "), say(partSize), plain(" , from "), say(surveyAge)),
+		last)
 }

@@ -44,13 +44,8 @@ type JobState struct {
 	Done bool
 }
 
-// Active is a run of this process, under way.
-type Active struct {
-	transfer.Snapshot
-	// Before and BeforeBytes are what earlier runs of the plan had done.
-	Before, BeforeBytes int64
-	Planned             plan.Total
-}
+// Active is a run under way.
+type Active struct{ service.RunState }
 
 // Last is the newest run, nil if there is none.
 func (j *JobState) Last() *history.Run {
@@ -146,7 +141,7 @@ func active(s *service.Service, name string) *Active {
 	if r == nil {
 		return nil
 	}
-	return &Active{Snapshot: r.Meter.Snapshot(), Before: r.Before, BeforeBytes: r.BeforeBytes, Planned: r.Plan.Totals.Work()}
+	return &Active{r.State()}
 }
 
 func collectJob(ctx context.Context, s *service.Service, j *job.Job, since time.Time) (JobState, error) {
@@ -202,7 +197,7 @@ func needs(j *JobState) []Need {
 	if p := j.Proof; p != nil && !p.Holds() {
 		add(Proof, "6", "the last proof does not hold")
 	}
-	if p := j.Plan; p != nil && !j.Done && p.Totals.Work().Count > 0 && len(p.Held) == 0 && j.Active == nil && (j.Last() == nil || j.Last().Plan != p.Number) {
+	if p := j.Plan; p != nil && !j.Done && !p.Settled() && len(p.Held) == 0 && j.Active == nil && (j.Last() == nil || j.Last().Plan != p.Number) {
 		add(Plan, "4", "plan %d waits to be approved", p.Number)
 	}
 	return found

@@ -272,6 +272,9 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 	if n := p.Back.Count; n > 0 {
 		f.Notes = append(f.Notes, fmt.Sprintf("%s of its effects, %s, go back to the source.", kit.Count(n), kit.Size(p.Back.Bytes)))
 	}
+	if n := p.Afterwards; n.Count > 0 {
+		f.Notes = append(f.Notes, fmt.Sprintf("Once proven, %s objects, %s, are %s.", kit.Count(n.Count), kit.Size(n.Bytes), p.Rules.Afterwards.Becomes()))
+	}
 	if n := p.Totals[plan.Conflict].Count; n > 0 {
 		f.Notes = append(f.Notes, fmt.Sprintf("%s conflicts are not decided, and stay as they are.", kit.Count(n)))
 	}

@@ -143,9 +143,9 @@ func (s *Screen) totals(j *kit.JobState, sh *shown, width int) []string {
 		state = t.Tide.Render("has been run")
 	case len(p.Held) > 0 && !j.Approved:
 		state = t.Flare.Render(kit.Name("▲ held back: "+p.Held[0], max(width-44, 20)))
-	case p.Totals.Work().Count == 0 && p.Totals[plan.Conflict].Count > 0:
+	case p.Settled() && p.Totals[plan.Conflict].Count > 0:
 		state = t.Flare.Render("▲ conflicts to decide")
-	case p.Totals.Work().Count == 0:
+	case p.Settled():
 		state = t.Tide.Render("nothing to do")
 	case j.Last() != nil && j.Last().Plan == p.Number:
 		state = t.Flare.Render("was begun and stopped; approving it goes on")
@@ -154,6 +154,9 @@ func (s *Screen) totals(j *kit.JobState, sh *shown, width int) []string {
 	if missed := p.Source.Missed + p.Target.Missed; missed > 0 {
 		lines = append(lines, "  "+t.Flare.Render(fmt.Sprintf("▲ %s could not be listed, so this is not the whole", kit.Count(missed)))+
 			t.Ash.Render("  "+strings.Join(append(p.Source.Problems, p.Target.Problems...), "; ")))
+	}
+	if n := p.Afterwards; n.Count > 0 {
+		lines = append(lines, "  "+t.Dusk.Render(fmt.Sprintf("then, once proven, %s objects · %s are %s", kit.Count(n.Count), kit.Size(n.Bytes), p.Rules.Afterwards.Becomes())))
 	}
 	lines = append(lines, "")
 	var cells []string

@@ -366,9 +366,9 @@ func (s *Screen) approve(j *kit.JobState, sh *shown) tea.Cmd {
 		return kit.Cmd(kit.Say{Text: "There is no plan yet; p makes one.", Bad: true})
 	case j.Active != nil:
 		return kit.Cmd(kit.Say{Text: "This job is running.", Bad: true})
-	case j.Plan.Totals.Work().Count == 0 && j.Plan.Totals[plan.Conflict].Count > 0:
+	case j.Plan.Settled() && j.Plan.Totals[plan.Conflict].Count > 0:
 		return kit.Cmd(kit.Say{Text: "There are only conflicts: d decides them.", Bad: true})
-	case j.Plan.Totals.Work().Count == 0:
+	case j.Plan.Settled():
 		return kit.Cmd(kit.Say{Text: "There is nothing to do; p looks again."})
 	case j.Done:
 		return kit.Cmd(kit.Say{Text: "This plan has been run; p makes a new one.", Bad: true})

@@ -124,9 +124,7 @@ func (s *Screen) facts(j *kit.JobState) *facts {
 	if a := j.Active; a != nil {
 		f := &facts{began: a.Began, ended: s.State.At, objects: a.Objects, bytes: a.Bytes, failed: a.Failed, retries: a.Retries, before: a.Before,
 			planned: a.Planned.Count, ofBytes: a.Planned.Bytes - a.BeforeBytes, samples: a.Samples, problems: a.Problems, active: a, end: history.Running}
-		if j.Plan != nil {
-			f.plan = j.Plan.Number
-		}
+		f.plan = a.Plan
 		return f
 	}
 	r := j.Last()
@@ -201,11 +199,6 @@ func (s *Screen) head(f *facts, width int) []string {
 			}
 			line += "   " + t.Dusk.Render(ends)
 		}
-	}
-	if a := f.active; a != nil && a.Writing > 0 {
-		// What is read inside a write is the source's time.
-		share := min(int(100*a.Reading/(a.Reading+max(a.Writing-a.Reading, 0))), 100)
-		line += "   " + t.Ash.Render(fmt.Sprintf("streams: %d %% reading, %d %% sending", share, 100-share))
 	}
 	if f.failed > 0 {
 		line += "   " + t.Flare.Render("▲ "+kit.Count(f.failed)+" failed")

@@ -89,9 +89,7 @@ func (p *Place) take(key string, body io.Reader, size int64, want object.Sum) ([
 	if err := wire.ReadExactly(body, data); err != nil {
 		return nil, object.Sum{}, err
 	}
-	h := object.CRC64NVME.New()
-	h.Write(data)
-	sum := object.SumOf(object.CRC64NVME, h)
+	sum := wire.SumOf(body, data)
 	if want.Kind != object.NoSum {
 		got := sum
 		if want.Kind != sum.Kind {

@@ -83,8 +83,13 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b 
 // fill copies exactly size bytes to w, summing as they pass, and holds the
 // result against the expected sum.
 func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Reader, size int64, want object.Sum) ([]object.Sum, error) {
-	crc := object.CRC64NVME.New()
-	sinks := []io.Writer{crc}
+	summed, _ := body.(place.Summed)
+	var crc hash.Hash
+	var sinks []io.Writer
+	if summed == nil {
+		crc = object.CRC64NVME.New()
+		sinks = append(sinks, crc)
+	}
 	var other hash.Hash
 	if want.Kind != object.NoSum && want.Kind != object.CRC64NVME {
 		other = want.Kind.New()
@@ -119,7 +124,12 @@ func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Read
 	if done != size {
 		return nil, place.NewError(f.name, "write", key, place.Corrupt, fmt.Errorf("the content has %d bytes or more, not %d", done, size))
 	}
-	sums := []object.Sum{object.SumOf(object.CRC64NVME, crc)}
+	var sums []object.Sum
+	if summed != nil {
+		sums = append(sums, summed.Sum())
+	} else {
+		sums = append(sums, object.SumOf(object.CRC64NVME, crc))
+	}
 	if other != nil {
 		sums = append(sums, object.SumOf(want.Kind, other))
 	}

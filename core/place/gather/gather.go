@@ -1,6 +1,6 @@
 // Package gather makes one place of things that lie in many: objects and
-// folders, each under a name of its own at the top. It is read-only, and reads
-// each thing where it lies.
+// folders, each under a name of its own at the top. Nothing can be written to
+// it; each thing is read, and removed or moved aside, where it lies.
 //
 // It also makes the part of a place that a gathering would land on, so that a
 // plan need not survey the rest.
@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 
+	"lumtra/core/handle"
 	"lumtra/core/object"
 	"lumtra/core/place"
 )
@@ -199,13 +200,35 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	return object.Entry{}, p.readOnly("write", key)
 }
 
-// Remove refuses.
+// Remove removes things where they lie.
 func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 	errs := make([]error, len(refs))
 	for i, ref := range refs {
-		errs[i] = p.readOnly("remove", ref.Key)
+		it, key, err := p.find("remove", ref.Key)
+		if err == nil {
+			ref.Key = key
+			err = p.rename(it, it.From.Remove(ctx, ref)[0])
+		}
+		errs[i] = err
 	}
 	return errs
+}
+
+// Move moves a thing where it lies: beside itself, or below the prefix it was
+// gathered from.
+func (p *Place) Move(ctx context.Context, src object.Ref, key string) (object.Entry, error) {
+	it, inner, err := p.find("move", src.Key)
+	if err != nil {
+		return object.Entry{}, err
+	}
+	e, err := it.From.Stat(ctx, object.Ref{Key: inner})
+	if err == nil && src.IfMark != "" && e.Mark() != src.IfMark {
+		err = place.NewError(p.name, "move", src.Key, place.Changed, nil)
+	}
+	if err == nil {
+		err = handle.MoveOne(ctx, it.From, &e, path.Join(path.Dir(it.Key), key))
+	}
+	return it.entry(e), p.rename(it, err)
 }
 
 // Landing is the part of target that the gathering would land on, for surveys.

@@ -69,7 +69,8 @@ func TestGather(t *testing.T) {
 	assert.ErrorContains(t, err, "tray: stat cards (2)/gone")
 	_, err = p.Stat(ctx, object.Ref{Key: "nothing"})
 	assert.Equal(t, place.NotFound, place.KindOf(err))
-	assert.Error(t, p.Remove(ctx, object.Ref{Key: "cards/1/x.wav"})[0])
+	assert.Error(t, p.Remove(ctx, object.Ref{Key: "cards/1/x.wav", IfMark: "other"})[0])
+	assert.Error(t, p.Remove(ctx, object.Ref{Key: "nothing"})[0])
 
 	there := open(t, "cards/1/x.wav", "cards (2)/old", "unrelated/a", "zz")
 	assert.Equal(t, []string{"cards (2)/old", "cards/1/x.wav"}, list(t, p.Landing(there), "", place.ListOptions{}))

@@ -7,6 +7,7 @@ import (
 	"strconv"
 
 	"lumtra/core/object"
+	"lumtra/core/place"
 	"lumtra/core/place/wire"
 )
 
@@ -23,7 +24,8 @@ type trailing struct {
 	left    int64 // content bytes not yet read
 	inChunk int64 // content bytes left in the current chunk
 	sum     hash.Hash
-	pending []byte // framing waiting to be handed out
+	summed  place.Summed // the body, when it sums itself
+	pending []byte       // framing waiting to be handed out
 	room    [96]byte
 	ended   bool
 }
@@ -33,7 +35,11 @@ type trailing struct {
 const chunk = 1 << 20
 
 func newTrailing(body io.Reader, size int64) *trailing {
-	return &trailing{body: body, size: size, left: size, sum: sumKind.New()}
+	t := &trailing{body: body, size: size, left: size}
+	if t.summed, _ = body.(place.Summed); t.summed == nil {
+		t.sum = sumKind.New()
+	}
+	return t
 }
 
 // length is the coded size in bytes, which the request must announce.
@@ -61,7 +67,9 @@ func (t *trailing) Read(b []byte) (int, error) {
 		return n, nil
 	}
 	n, err := t.body.Read(b[:min(int64(len(b)), t.inChunk)])
-	t.sum.Write(b[:n])
+	if t.sum != nil {
+		t.sum.Write(b[:n])
+	}
 	t.left -= int64(n)
 	if t.inChunk -= int64(n); t.inChunk == 0 {
 		t.pending = append(t.room[:0], "\r\n"...)
@@ -75,6 +83,14 @@ func (t *trailing) Read(b []byte) (int, error) {
 	return n, err
 }
 
+// checksum is that of all content read.
+func (t *trailing) checksum() object.Sum {
+	if t.summed != nil {
+		return t.summed.Sum()
+	}
+	return object.SumOf(sumKind, t.sum)
+}
+
 // frame readies the head of the next chunk, or the end.
 func (t *trailing) frame() error {
 	if t.left > 0 {
@@ -86,6 +102,6 @@ func (t *trailing) frame() error {
 		return err // the source changed, or is longer than it said
 	}
 	t.ended = true
-	t.pending = fmt.Appendf(t.room[:0], "0\r\n%s:%s\r\n\r\n", trailerName, object.SumOf(sumKind, t.sum).Base64())
+	t.pending = fmt.Appendf(t.room[:0], "0\r\n%s:%s\r\n\r\n", trailerName, t.checksum().Base64())
 	return nil
 }

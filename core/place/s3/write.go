@@ -106,7 +106,7 @@ func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, 
 		return nil, sum, err
 	}
 	if trailer != nil {
-		sum = object.SumOf(sumKind, trailer.sum)
+		sum = trailer.checksum()
 	}
 	return p.verified(r, resp.Header, sum)
 }
@@ -120,9 +120,7 @@ func (p *Place) putWhole(ctx context.Context, r request, body io.Reader, size in
 		return nil, sum, p.sourceError(ctx, r, err)
 	}
 	if sum.Kind == object.NoSum {
-		crc := sumKind.New()
-		crc.Write(data)
-		sum = object.SumOf(sumKind, crc)
+		sum = wire.SumOf(body, data)
 	}
 	r.payload = unsignedPayload
 	if p.store.signBodies {

@@ -131,6 +131,17 @@ func (b *Body) Read(p []byte) (int, error) {
 // Close closes the response.
 func (b *Body) Close() error { return b.body.Close() }
 
+// SumOf is the CRC-64/NVME of data, which is all that was read from body: its
+// own, if it sums itself up.
+func SumOf(body io.Reader, data []byte) object.Sum {
+	if s, ok := body.(place.Summed); ok {
+		return s.Sum()
+	}
+	h := object.CRC64NVME.New()
+	h.Write(data)
+	return object.SumOf(object.CRC64NVME, h)
+}
+
 // ReadExactly fills data from r and sees to it that r ends there, so that a
 // source that tells of trouble at its end is heard.
 func ReadExactly(r io.Reader, data []byte) error {

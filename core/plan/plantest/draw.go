@@ -41,6 +41,9 @@ func Rules(t *rapid.T) rule.Rules {
 			r.Judge = rule.BySizeAndTime
 		}
 	}
+	if r.Direction == rule.OneWay && r.Extras == rule.Leave {
+		r.Afterwards = rule.Afterwards(pick("afterwards", "keep", "remove", "archive"))
+	}
 	s := &r.Select
 	patterns := func(name string) (all []string) {
 		if rapid.IntRange(0, 2).Draw(t, name+"?") == 0 {

@@ -77,6 +77,12 @@ func (w *World) Plan() map[string]Outcome {
 	return out
 }
 
+// Leaves says whether a source object is to leave its place, if its copy holds.
+func (w *World) Leaves(key string, o Outcome) bool {
+	_, here := w.Source[key]
+	return here && w.Rules.Afterwards != rule.KeepSource && (o.Kind == plan.Add || o.Kind == plan.Change || o.Kind == plan.Meta || o.Kind == plan.Same)
+}
+
 // folders are all names that keys lie below.
 func folders(side Tree) map[string]bool {
 	all := map[string]bool{}
@@ -98,7 +104,8 @@ func (w *World) key(k string, below bool) Outcome {
 	srcMoved := !agreed || !here || !alike(src, was[0])
 	dstMoved := !agreed || !there || !alike(dst, was[1])
 	switch {
-	case strings.HasPrefix(k, w.Rules.TrashPath+"/"):
+	case strings.HasPrefix(k, w.Rules.TrashPath+"/"),
+		here && w.Rules.Afterwards == rule.ArchiveSource && strings.HasPrefix(k, w.Rules.ArchivePath+"/"):
 		return Outcome{Kind: plan.LeftOut}
 	case !here && twoWay:
 		switch {

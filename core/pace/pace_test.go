@@ -1,0 +1,126 @@
+package pace_test
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"lumtra/core/pace"
+)
+
+func TestHours(t *testing.T) {
+	h, err := pace.ParseHours([]string{"80 MB/s", "200 Mbit/s 08:00-18:00 mon-fri", "free 22:30-06:00", "quiet 12:00-13:00 sat,sun"}, "Europe/Lisbon")
+	require.NoError(t, err)
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	for at, want := range map[string]string{
+		"2026-11-23 07:59": "80 MB/s", "2026-11-23 08:00": "25 MB/s", "2026-11-23 17:59": "25 MB/s", "2026-11-23 18:00": "80 MB/s", // a Monday
+		"2026-11-23 22:29": "80 MB/s", "2026-11-23 22:30": "free", "2026-11-24 05:59": "free", "2026-11-24 06:00": "80 MB/s",
+		"2026-11-28 12:59": "quiet", "2026-11-28 13:00": "80 MB/s", "2026-11-28 09:00": "80 MB/s",
+	} {
+		moment, err := time.ParseInLocation("2006-01-02 15:04", at, zone)
+		require.NoError(t, err)
+		assert.Equal(t, want, h.At(moment).String(), at)
+	}
+	assert.Zero(t, (*pace.Hours)(nil).At(time.Now()))
+	for _, bad := range []string{"", "fast", "80", "80 MB", "0 MB/s", "80 MB/s 8-18", "80 MB/s 25:00-26:00", "quiet 08:60-09:00", "free someday", "free mon-", "20 MB/s mon 08:00-09:00"} {
+		_, err := pace.ParseHours([]string{bad}, "")
+		assert.ErrorContains(t, err, "it reads like", "%q", bad)
+	}
+	_, err = pace.ParseHours(nil, "Atlantis")
+	assert.ErrorContains(t, err, "Europe/Lisbon")
+}
+
+func TestThrough(t *testing.T) {
+	h, err := pace.ParseHours([]string{"10 MB/s", "quiet 12:00-13:00", "1 MB/s 13:00-14:00"}, "UTC")
+	require.NoError(t, err)
+	noon := time.Date(2026, 11, 23, 11, 59, 50, 0, time.UTC)
+	assert.Equal(t, 10*time.Second, h.Through(noon, 100e6, 1e9))
+	assert.Equal(t, time.Hour+time.Minute, h.Through(noon, 150e6, 1e9))
+	assert.Equal(t, 20*time.Second, (*pace.Hours)(nil).Through(noon, 100e6, 5e6))
+}
+
+// Until is the first minute at which another limit holds, also over the days on
+// which the clocks change.
+func TestUntil(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	rapid.Check(t, func(t *rapid.T) {
+		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"10 MB/s", "1 MB/s 08:00-18:00 mon-fri", "quiet 23:00-02:30", "free sat,sun", "2 MB/s 00:30-01:30", "free"}), 0, 4).Draw(t, "lines")
+		h, err := pace.ParseHours(lines, "Europe/Lisbon")
+		require.NoError(t, err)
+		at := time.Date(2026, 10, 20, 0, rapid.IntRange(0, 9*24*60).Draw(t, "minute"), 30, 0, zone)
+		until, now := h.Until(at), h.At(at)
+		for minute := at.Truncate(time.Minute); ; minute = minute.Add(time.Minute) {
+			if until.IsZero() && minute.Sub(at) > 7*24*time.Hour {
+				break
+			}
+			if minute.Equal(until) {
+				require.NotEqual(t, now, h.At(minute))
+				break
+			}
+			require.Equal(t, now, h.At(minute), "%s, until %s", minute, until)
+		}
+	})
+}
+
+// Two shares of one limit get bytes by their weights, the limit is kept, and a
+// change of rate reaches those that wait.
+func TestLimiter(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := pace.NewLimiter(1e6)
+		ctx, stop := context.WithCancel(t.Context())
+		var heavy, light atomic.Int64
+		var all sync.WaitGroup
+		take := func(s *pace.Share, n *atomic.Int64) {
+			for {
+				piece := s.Most()
+				if _, err := s.Take(ctx, piece); err != nil {
+					return
+				}
+				n.Add(int64(piece))
+			}
+		}
+		a, b := l.Join(3), l.Join(1)
+		for range 4 { // many streams of one share are no more than one
+			all.Go(func() { take(a, &heavy) })
+		}
+		all.Go(func() { take(b, &light) })
+		time.Sleep(10 * time.Second)
+		synctest.Wait()
+		assert.InEpsilon(t, 10e6, heavy.Load()+light.Load(), 0.12) // up to a piece under way each
+		assert.InEpsilon(t, 3, float64(heavy.Load())/float64(light.Load()), 0.1)
+
+		b.SetWeight(3)
+		l.SetRate(1e5)
+		time.Sleep(10 * time.Second) // pieces of the old size go first
+		heavy.Store(0)
+		light.Store(0)
+		time.Sleep(20 * time.Second)
+		synctest.Wait()
+		assert.InEpsilon(t, 2e6, heavy.Load()+light.Load(), 0.12)
+		assert.InEpsilon(t, 1, float64(heavy.Load())/float64(light.Load()), 0.15)
+
+		l.SetRate(1) // a piece would take a day, but for the next change
+		time.Sleep(time.Second)
+		before := heavy.Load() + light.Load()
+		l.SetRate(1e6)
+		time.Sleep(3 * time.Second)
+		synctest.Wait()
+		assert.InDelta(t, 3e6, heavy.Load()+light.Load()-before, 1e6)
+		stop()
+		all.Wait()
+		l.SetRate(0) // lets the pump find that all are gone
+		synctest.Wait()
+		waited, err := a.Take(t.Context(), 1<<30)
+		require.NoError(t, err)
+		assert.Zero(t, waited)
+	})
+}

@@ -1,0 +1,168 @@
+package transfer
+
+import (
+	"crypto/rand"
+	"fmt"
+	"maps"
+	"strings"
+
+	"lumtra/core/compare"
+	"lumtra/core/handle"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/rule"
+)
+
+// afterwards does what the job says becomes of the source, for each object
+// whose copy it proves: the target is asked what it holds now, and the source
+// must still be what was sent. It comes when all has been sent.
+func (r *run) afterwards(p *plan.Plan) error {
+	if p.Info.Afterwards.Count == 0 || r.ended() {
+		return nil
+	}
+	if err := r.apart(); err != nil {
+		return err
+	}
+	arrived, err := r.ledger.States()
+	if err != nil {
+		return err
+	}
+	r.meter.enter(Settling)
+	c := p.Effects("")
+	for number := int64(0); c.Next() && !r.ended(); number++ {
+		e := *c.Effect()
+		if !e.Then(r.rules) || r.ledger.isSettled(number) {
+			continue
+		}
+		there, done := arrived(number)
+		if e.Kind == plan.Same {
+			there, done = *e.Target, true
+		}
+		if !done { // it failed, and was reported
+			continue
+		}
+		t := &transfer{run: r, side: r.sides[0], number: number, effect: e}
+		r.hand(func() { t.settle(&there, p) })
+	}
+	return c.Err()
+}
+
+// apart makes sure that the target is not the source by another name, by an
+// endpoint of its own or a link: then the copy would be the original. What is
+// written at the one must not be seen at the other.
+func (r *run) apart() error {
+	if !r.rules.Afterwards.Leaves() {
+		return nil
+	}
+	s := r.sides[0]
+	probe := &transfer{run: r, side: s, number: noEffect}
+	key := ".apart-" + strings.ToLower(rand.Text())
+	err := probe.try(func(int) error {
+		_, err := s.to.Write(r.ctx, key, strings.NewReader(key), int64(len(key)), place.WriteOptions{})
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("whether the two places are apart could not be tried, so nothing leaves the source: %w", err)
+	}
+	err = probe.try(func(int) error {
+		_, err := s.from.Stat(r.ctx, object.Ref{Key: key})
+		return err
+	})
+	gone := probe.try(func(int) error { return s.to.Remove(r.ctx, object.Ref{Key: key})[0] })
+	switch {
+	case err == nil:
+		return fmt.Errorf("%s and %s are one place by two names, and what leaves the source would be gone: nothing was touched; name another target", s.from.Name(), s.to.Name())
+	case place.KindOf(err) != place.NotFound:
+		return fmt.Errorf("whether the two places are apart could not be told, so nothing leaves the source: %w", err)
+	}
+	return gone
+}
+
+// settle proves one copy and lets the source go.
+func (t *transfer) settle(there *object.Entry, p *plan.Plan) {
+	err := t.proven(there)
+	if err == nil {
+		err = t.try(func(int) error { return t.letGo(p) })
+	}
+	if err != nil {
+		t.failedFor(err)
+		return
+	}
+	if err := t.ledger.settled(t.number); err != nil {
+		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+		return
+	}
+	t.meter.settled.Add(1)
+}
+
+// proven holds the target against the source as closely as the job's proof
+// does. For what a run has sent, the checksum that the source's bytes had when
+// they were read stands for them: they are not read a second time, unless the
+// job reads back.
+func (t *transfer) proven(there *object.Entry) error {
+	src := *t.effect.Source
+	if t.effect.Kind.Moves() {
+		src.Sums = there.Sums
+	}
+	there.Key = t.effect.Key
+	onItsOwn := *there
+	onItsOwn.Sums = nil // what the target keeps now, not what it said then
+	var res compare.Result
+	err := t.try(func(int) (err error) {
+		if t.gzips != nil && t.gzips(src.Key) {
+			res, err = compare.Gzipped(t.ctx, t.from, t.effect.Source, t.to, &onItsOwn)
+			return err
+		}
+		res, err = compare.Contents(t.ctx, t.run.opts.Proof, t.from, &src, t.to, &onItsOwn)
+		return err
+	})
+	if err == nil && !res.Same {
+		err = place.NewError(t.to.Name(), "prove", t.effect.Key, place.Corrupt, fmt.Errorf("%s; the source stays", res.Why))
+	}
+	return err
+}
+
+// letGo does what the job says with the source, while it is what was sent.
+func (t *transfer) letGo(p *plan.Plan) error {
+	src := t.effect.Source
+	ref := object.Ref{Key: src.Key, IfMark: src.Mark()}
+	switch t.rules.Afterwards {
+	case rule.RemoveSource:
+		return t.from.Remove(t.ctx, ref)[0]
+	case rule.ArchiveSource:
+		return t.archive(src, t.rules.ArchivePath+"/"+plan.Stamp(p.Info.Made)+"/"+src.Key)
+	}
+	tagger, ok := t.from.(place.Tagger)
+	if !ok {
+		return place.NewError(t.from.Name(), "tag", src.Key, place.Unsupported, fmt.Errorf("%s", place.Lacks(t.from, place.Tags)))
+	}
+	now, err := t.from.Stat(t.ctx, ref)
+	if err == nil && now.Mark() != src.Mark() {
+		err = place.NewError(t.from.Name(), "tag", src.Key, place.Changed, nil)
+	}
+	if err != nil {
+		return err
+	}
+	tags, err := tagger.Tags(t.ctx, object.Ref{Key: src.Key})
+	if err != nil {
+		return err
+	}
+	all := maps.Clone(t.rules.SourceTags)
+	for name, value := range tags {
+		if _, set := all[name]; !set {
+			all[name] = value
+		}
+	}
+	return tagger.SetTags(t.ctx, object.Ref{Key: src.Key}, all)
+}
+
+// archive moves the source aside. One that a killed run, or a request whose
+// answer was lost, has moved already is there.
+func (t *transfer) archive(src *object.Entry, key string) error {
+	err := handle.MoveOne(t.ctx, t.from, src, key)
+	if k := place.KindOf(err); err == nil || k != place.NotFound && k != place.Exists {
+		return err
+	}
+	return t.moved(err, t.from, src, key)
+}

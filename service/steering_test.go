@@ -1,0 +1,194 @@
+package service_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/history"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/service"
+)
+
+// What becomes of the source: only what is proven leaves, what changed since
+// stays, the next plan finds the rest, and one place by two names is noticed.
+func TestAfterwards(t *testing.T) {
+	for _, afterwards := range []string{"remove", "archive"} {
+		dir := workspace(t)
+		put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\nafterwards = \""+afterwards+"\"\n")
+		s := open(t, dir)
+		require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+		north, err := s.Place(ctx, "north/archive/masters")
+		require.NoError(t, err)
+		// One is there already, judged the same by size and time, with other content.
+		put(t, dir, "studio/twin.wav", "aaaa")
+		require.NoError(t, os.Chtimes(filepath.Join(dir, "studio/twin.wav"), time.Time{}, time.Now().Add(-time.Hour)))
+		_, err = north.Write(ctx, "twin.wav", strings.NewReader("bbbb"), 4, place.WriteOptions{})
+		require.NoError(t, err)
+		info := makePlan(t, s)
+		assert.EqualValues(t, 41, info.Afterwards.Count)
+		put(t, dir, "studio/x.wav", "changed since the plan")
+		checks, err := s.Checks(ctx, "masters", info.Number)
+		require.NoError(t, err)
+		assert.Contains(t, found(checks, "afterwards"), "once its copy is proven by stored-checksum")
+		r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+		require.NoError(t, err)
+		res, err := r.Wait()
+		require.NoError(t, err)
+		assert.Equal(t, history.Failures, res.End)
+		assert.EqualValues(t, 39, res.Settled)
+		assert.EqualValues(t, 2, res.Failed, "%+v", res.Problems)
+		var left []string
+		for _, k := range keys(t, filepath.Join(dir, "studio")) {
+			if !strings.HasPrefix(k, "_sent/") {
+				left = append(left, k)
+			}
+		}
+		assert.Equal(t, []string{"twin.wav", "x.wav"}, left)
+		if afterwards == "archive" {
+			assert.Len(t, keys(t, filepath.Join(dir, "studio/_sent", plan.Stamp(info.Made))), 39)
+		}
+
+		require.NoError(t, os.Remove(filepath.Join(dir, "studio/twin.wav")))
+		info, res = run(t, s, "masters", service.Freshness{})
+		assert.Equal(t, history.Clean, res.End)
+		assert.EqualValues(t, 1, res.Settled)
+		assert.EqualValues(t, 40, info.Totals[plan.Extra].Count, "what was moved stays there")
+		info = makePlan(t, s)
+		assert.True(t, info.Idle())
+		assert.Empty(t, info.Held, "a source that was emptied by the job is no cause for worry")
+	}
+}
+
+func found(checks []service.Check, name string) string {
+	var all []string
+	for _, c := range checks {
+		if c.Name == name {
+			all = append(all, c.Found)
+		}
+	}
+	return strings.Join(all, "; ")
+}
+
+// The same bucket under two endpoints: nothing may leave.
+func TestAfterwardsApart(t *testing.T) {
+	dir := workspace(t)
+	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+	require.NoError(t, err)
+	put(t, dir, "endpoints.toml", string(raw)+strings.ReplaceAll(string(raw[strings.Index(string(raw), "[endpoint.north]"):]), "endpoint.north", "endpoint.mirror"))
+	put(t, dir, "jobs/masters.toml", "source = \"north/archive/in\"\ntarget = \"mirror/archive/in\"\nafterwards = \"remove\"\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	north, err := s.Place(ctx, "north/archive/in")
+	require.NoError(t, err)
+	_, err = north.Write(ctx, "a.wav", strings.NewReader("aa"), 2, place.WriteOptions{})
+	require.NoError(t, err)
+	info := makePlan(t, s)
+	assert.EqualValues(t, 1, info.Afterwards.Count)
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	require.NoError(t, err)
+	res, err := r.Wait()
+	assert.ErrorContains(t, err, "north/archive/in and mirror/archive/in are one place by two names")
+	assert.Equal(t, history.Broken, res.End)
+	_, err = north.Stat(ctx, object.Ref{Key: "a.wav"})
+	assert.NoError(t, err)
+}
+
+// Tags go to what is sent, once, and a single object can be moved.
+func TestAfterwardsTags(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "jobs/back.toml", "source = \"north/archive/in\"\ntarget = \"studio\"\nafterwards = \"tag\"\nsource-tags = { sent = \"yes\" }\n")
+	put(t, dir, "jobs/one.toml", "source = \"north/archive/in/a.wav\"\ntarget = \"studio/one\"\nafterwards = \"remove\"\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	north, err := s.Place(ctx, "north/archive/in")
+	require.NoError(t, err)
+	write := func(key, text string) {
+		_, err := north.Write(ctx, key, strings.NewReader(text), int64(len(text)), place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	write("a.wav", "aa")
+	write("b.wav", "bb")
+	require.NoError(t, north.(place.Tagger).SetTags(ctx, object.Ref{Key: "a.wav"}, map[string]string{"who": "us"}))
+	_, res := run(t, s, "back", service.Freshness{})
+	assert.Equal(t, history.Clean, res.End)
+	assert.EqualValues(t, 2, res.Settled)
+	tags, err := north.(place.Tagger).Tags(ctx, object.Ref{Key: "a.wav"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"who": "us", "sent": "yes"}, tags)
+	write("c.wav", "cc")
+	info, res := run(t, s, "back", service.Freshness{})
+	assert.EqualValues(t, 1, info.Afterwards.Count)
+	assert.EqualValues(t, 1, res.Settled)
+
+	_, res = run(t, s, "one", service.Freshness{})
+	assert.Equal(t, history.Clean, res.End, "%+v", res.Problems)
+	_, err = north.Stat(ctx, object.Ref{Key: "a.wav"})
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	assert.FileExists(t, filepath.Join(dir, "studio/one/a.wav"))
+}
+
+// A run keeps to quiet hours and to limits, its own and those of its endpoint,
+// and can be steered: it gets nowhere until it may, and then to its end.
+func TestSteering(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nbandwidth = [\"80 MB/s\", \"quiet\"]\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	makePlan(t, s)
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	require.NoError(t, err)
+	assert.True(t, r.State().Limit.Quiet)
+	assert.ErrorIs(t, s.Steer("masters", service.Steer{Bandwidth: "fast"}), service.ErrBadInput)
+	assert.ErrorIs(t, s.Steer("masters", service.Steer{Priority: "urgent"}), service.ErrBadInput)
+	assert.ErrorIs(t, s.Steer("other", service.Steer{}), service.ErrBadInput)
+	yes, no, streams := true, false, 3
+
+	require.NoError(t, s.Steer("masters", service.Steer{Pause: &yes, Streams: &streams, Priority: service.High, Bandwidth: "1 B/s"}))
+	require.Eventually(t, func() bool { return r.State().Limit.String() == "1 B/s" }, 10*time.Second, time.Millisecond)
+	assert.Equal(t, "by hand", r.State().Limiter)
+	require.Never(t, func() bool { return r.State().Objects > 0 }, 100*time.Millisecond, 5*time.Millisecond, "paused")
+	require.NoError(t, s.Steer("masters", service.Steer{Pause: &no}))
+	require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 10*time.Second, time.Millisecond)
+	assert.LessOrEqual(t, len(r.State().Flights), 3)
+
+	require.NoError(t, s.Steer("masters", service.Steer{End: "finish", Bandwidth: "free"}))
+	res, err := r.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, history.Stopped, res.End)
+	assert.Less(t, res.Objects, int64(40))
+	n, err := s.Resumable(ctx, "masters")
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+
+	// Two runs share what their endpoint allows: one byte a second between
+	// them, and two streams each.
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n")
+	put(t, dir, "jobs/other.toml", "source = \"studio\"\ntarget = \"north/archive/other\"\n")
+	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+	require.NoError(t, err)
+	put(t, dir, "endpoints.toml", string(raw)+"bandwidth = [\"1 B/s\"]\nstreams = 4\n")
+	two := open(t, dir)
+	var both []*service.ActiveRun
+	for _, job := range []string{"masters", "other"} {
+		_, err := two.Plan(ctx, job, service.Freshness{}, &service.Activity{})
+		require.NoError(t, err)
+		r, err := two.StartRun(ctx, job, service.RunOptions{})
+		require.NoError(t, err)
+		both = append(both, r)
+	}
+	for _, r := range both {
+		require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 10*time.Second, time.Millisecond)
+		assert.Equal(t, "north", r.State().Limiter)
+		assert.Equal(t, 2, r.State().Steering.Ceiling)
+		require.NoError(t, r.Steer(service.Steer{End: "now"}))
+		<-r.Done()
+	}
+}
