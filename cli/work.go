@@ -16,6 +16,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/plan"
 	"lumtra/core/proof"
+	"lumtra/core/transfer"
 	"lumtra/service"
 )
 

@@ -7,6 +7,7 @@ import (
 
 	"lumtra/core/history"
 	"lumtra/core/job"
+	"lumtra/core/pace"
 	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/transfer"
@@ -20,6 +21,13 @@ const pastRuns = 10
 // out.
 func (s *Service) Estimate(ctx context.Context, j *job.Job, info *plan.Info) plan.Estimate {
 	w := plan.Work{Streams: cmp.Or(j.Limits.Streams, transfer.DefaultStreams), PartSize: cmp.Or(j.Limits.PartBytes, transfer.DefaultPartSize), Past: s.past(ctx, j.Name)}
+	w.From, w.Hours = time.Now(), []*pace.Hours{j.Limits.Hours}
+	for _, at := range []string{j.Source, j.Target} {
+		name, _ := job.SplitPlace(at)
+		if e := s.Workspace().Endpoints[name]; e != nil && len(e.Bandwidth) > 0 {
+			w.Hours = append(w.Hours, e.Hours)
+		}
+	}
 	if x, err := s.folders(j); err == nil {
 		c, ok := x.target.(place.ServerCopier)
 		w.Inside = ok && c.CanCopyFrom(x.source)

@@ -239,9 +239,12 @@ type endpointLimit struct {
 }
 
 func (e *endpointLimit) apply(now time.Time) (pace.Limit, time.Time) {
-	l := e.hours.At(now)
+	e.mu.Lock()
+	hours := e.hours
+	e.mu.Unlock()
+	l := hours.At(now)
 	e.limiter.SetRate(l.Rate)
-	return l, e.hours.Until(now)
+	return l, hours.Until(now)
 }
 
 // join makes a run share the limits of its endpoints until leave is called.

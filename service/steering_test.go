@@ -188,6 +188,8 @@ func TestSteering(t *testing.T) {
 		require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 10*time.Second, time.Millisecond)
 		assert.Equal(t, "north", r.State().Limiter)
 		assert.Equal(t, 2, r.State().Steering.Ceiling)
+	}
+	for _, r := range both {
 		require.NoError(t, r.Steer(service.Steer{End: "now"}))
 		<-r.Done()
 	}

@@ -18,8 +18,7 @@ type Limiter struct {
 	mu      sync.Mutex
 	bucket  *rate.Limiter // its limit is the rate; Inf for none
 	queue   waiters
-	virtual float64 // the start of what was let through last
-	pumping bool
+	virtual float64       // the start of what was let through last
 	changed chan struct{} // closed and replaced when the rate changes
 }
 
@@ -107,55 +106,54 @@ func (s *Share) Take(ctx context.Context, n int) (time.Duration, error) {
 	}
 	// Start-time fair queueing: the one whose turn began earliest in virtual
 	// time, where heavier shares age more slowly, goes first.
-	w := &waiter{n: n, start: max(l.virtual, s.last), ready: make(chan struct{})}
+	w := &waiter{n: n, start: max(l.virtual, s.last), turn: make(chan struct{}, 1)}
 	s.last = w.start + float64(n)/s.weight
 	heap.Push(&l.queue, w)
-	if !l.pumping {
-		l.pumping = true
-		go l.pump()
-	}
-	l.mu.Unlock()
 	began := time.Now()
-	select {
-	case <-w.ready:
-		return time.Since(began), nil
-	case <-ctx.Done():
-		l.mu.Lock()
-		w.gone = true
+	for {
+		// The first of the queue waits for the bucket, the others for their turn.
+		var after <-chan time.Time
+		var timer *time.Timer
+		if l.queue[0] == w {
+			wait := l.due(w)
+			if wait == 0 {
+				l.leave(w)
+				l.virtual = w.start
+				l.mu.Unlock()
+				return time.Since(began), nil
+			}
+			timer = time.NewTimer(wait)
+			after = timer.C
+		}
+		changed := l.changed
 		l.mu.Unlock()
-		return time.Since(began), ctx.Err()
+		select {
+		case <-after:
+		case <-w.turn:
+		case <-changed:
+		case <-ctx.Done():
+		}
+		if timer != nil {
+			timer.Stop()
+		}
+		l.mu.Lock()
+		if ctx.Err() != nil {
+			l.leave(w)
+			l.mu.Unlock()
+			return time.Since(began), ctx.Err()
+		}
 	}
 }
 
-// pump lets waiters through in their order. It ends when none are left, and
-// never waits longer than a piece takes at the present rate.
-func (l *Limiter) pump() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for len(l.queue) > 0 {
-		w := l.queue[0]
-		if w.gone {
-			heap.Pop(&l.queue)
-			continue
+// leave takes a waiter out of the queue and tells the one that is first then.
+func (l *Limiter) leave(w *waiter) {
+	heap.Remove(&l.queue, w.at)
+	if len(l.queue) > 0 {
+		select {
+		case l.queue[0].turn <- struct{}{}:
+		default:
 		}
-		wait := l.due(w)
-		if wait > 0 {
-			changed := l.changed
-			l.mu.Unlock()
-			timer := time.NewTimer(wait)
-			select {
-			case <-timer.C:
-			case <-changed:
-				timer.Stop()
-			}
-			l.mu.Lock()
-			continue // another may have come that goes first
-		}
-		heap.Pop(&l.queue)
-		l.virtual = w.start
-		close(w.ready)
 	}
-	l.pumping = false
 }
 
 // due takes as much of the waiter's bytes as the bucket has and tells how long
@@ -182,8 +180,8 @@ func (l *Limiter) due(w *waiter) time.Duration {
 type waiter struct {
 	n, had int
 	start  float64
-	ready  chan struct{}
-	gone   bool
+	at     int           // in the queue
+	turn   chan struct{} // told when it may be the first
 }
 
 // waiters is a heap, the earliest start first.
@@ -191,8 +189,12 @@ type waiters []*waiter
 
 func (q waiters) Len() int           { return len(q) }
 func (q waiters) Less(a, b int) bool { return q[a].start < q[b].start }
-func (q waiters) Swap(a, b int)      { q[a], q[b] = q[b], q[a] }
-func (q *waiters) Push(w any)        { *q = append(*q, w.(*waiter)) }
+func (q waiters) Swap(a, b int)      { q[a], q[b] = q[b], q[a]; q[a].at, q[b].at = a, b }
+func (q *waiters) Push(w any) {
+	x := w.(*waiter)
+	x.at = len(*q)
+	*q = append(*q, x)
+}
 func (q *waiters) Pop() any {
 	old := *q
 	w := old[len(old)-1]

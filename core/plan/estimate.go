@@ -5,6 +5,8 @@ import (
 	"math"
 	"slices"
 	"time"
+
+	"lumtra/core/pace"
 )
 
 // Side is what an estimate knows of one of the two places.
@@ -54,6 +56,10 @@ type Work struct {
 	// Inside tells that the service copies within itself.
 	Inside bool
 	Past   []Past
+	// Hours are the limits of bandwidth by the hours of the week, counted from
+	// From.
+	Hours []*pace.Hours
+	From  time.Time
 }
 
 // Estimate is what a run will take.
@@ -198,6 +204,10 @@ func (est *Estimate) time(i *Info, source, target *Side, w Work) {
 		soon = max(soon, wait)
 	}
 	late := max(requests/streams, soon) + bytes/rate + float64(work.Count)*2*overhead
+	for _, h := range w.Hours {
+		soon = max(soon, h.Through(w.From, bytes, rate*streams).Seconds())
+		late += max(h.Through(w.From, bytes, rate).Seconds()-bytes/rate, 0)
+	}
 	expect := math.Sqrt(soon * late)
 	if total := requests + bytes/rate; total > 0 {
 		est.Waiting = requests / total

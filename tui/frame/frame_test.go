@@ -18,6 +18,8 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/history"
+	"lumtra/core/pace"
+	"lumtra/core/plan"
 	"lumtra/core/transfer"
 	"lumtra/service"
 	"lumtra/tui/kit"
@@ -103,11 +105,11 @@ func TestDrawsTheWindow(t *testing.T) {
 			continue
 		}
 		now := time.Now()
-		busy.Jobs[i].Active = &kit.Active{Planned: busy.Jobs[i].Plan.Totals.Work(), Snapshot: transfer.Snapshot{
-			Began: now.Add(-time.Minute), Objects: 3, Bytes: 99999, Failed: 2, Retries: 5, Reading: time.Second, Writing: 3 * time.Second,
+		busy.Jobs[i].Active = &kit.Active{RunState: service.RunState{Planned: busy.Jobs[i].Plan.Totals.Work(), Afterwards: plan.Total{Count: 3}, Limit: pace.Limit{Rate: 5e6}, Until: now, Limiter: "north", Snapshot: transfer.Snapshot{
+			Began: now.Add(-time.Minute), Objects: 3, Bytes: 99999, Failed: 2, Retries: 5, Steering: transfer.Steering{Streams: 16, Automatic: true},
 			Samples:  []transfer.Sample{{}, {At: 9e9, Bytes: 5000}, {At: 20e9, Bytes: 60000}, {At: 30e9, Bytes: 60000}, {At: 50e9, Bytes: 99000}},
 			Flights:  []transfer.Flight{{Key: "a\x1b[2J", Size: 5, Sent: 3, Began: now}, {Key: "b", Size: 1 << 40, Parts: make([]transfer.PartState, 9000), Tries: 3}},
-			Problems: []transfer.Problem{{Cause: "north: \x1b[2Jnot allowed", Advice: "ask", Count: 2, Keys: []string{"x\ny"}}}}}
+			Problems: []transfer.Problem{{Cause: "north: \x1b[2Jnot allowed", Advice: "ask", Count: 2, Keys: []string{"x\ny"}}}}}}
 		busy.Jobs[i].Runs = []history.Run{{Job: "masters", Began: now.Add(-time.Minute), End: history.Running}, {Job: "masters", Began: now.Add(-time.Hour), Ended: now.Add(-50 * time.Minute), End: history.Failures, Failed: 3, Note: "\x1b[2J"}}
 	}
 	quiet := m.shared.State

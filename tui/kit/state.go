@@ -12,7 +12,6 @@ import (
 	"lumtra/core/history"
 	"lumtra/core/job"
 	"lumtra/core/plan"
-	"lumtra/core/transfer"
 	"lumtra/service"
 )
 
