@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lumtra/core/pace"
+	"lumtra/core/rule"
 )
 
 // Side is what an estimate knows of one of the two places.
@@ -167,6 +168,17 @@ func (est *Estimate) requests(i *Info, source, target *Side, w Work) {
 	}
 	est.Target.Copies += i.Asides.Count + i.Totals[Meta].Count
 	est.Target.Removes += pages(max(i.Totals[Remove].Count-i.Asides.Count, 0)) + i.Asides.Count
+	if n := i.Afterwards.Count; n > 0 { // each copy is looked at, then its source seen to
+		est.Target.Reads += n
+		switch i.Rules.Afterwards {
+		case rule.RemoveSource:
+			est.Source.Removes += n
+		case rule.ArchiveSource:
+			est.Source.Copies, est.Source.Removes = est.Source.Copies+n, est.Source.Removes+n
+		case rule.TagSource:
+			est.Source.Reads, est.Source.Writes = est.Source.Reads+2*n, est.Source.Writes+n
+		}
+	}
 	est.Source.Reads += i.Compared
 	est.Target.Reads += i.Compared
 	for _, x := range []struct {

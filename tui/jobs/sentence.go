@@ -130,7 +130,7 @@ var (
 			if len(j.Limits.Bandwidth) == 0 {
 				return "as fast as it goes"
 			}
-			return strings.Join(j.Limits.Bandwidth, " , ")
+			return strings.Join(j.Limits.Bandwidth, ", ")
 		}}
 	zone = &phrase{path: []string{"limits", "zone"}, how: byText, title: "The time zone of those hours", hint: "Europe/Lisbon; nothing for this machine's", value: func(j *job.Job) string { return j.Limits.Zone },
 		words: func(j *job.Job) string {
@@ -350,6 +350,9 @@ func sentence(j *job.Job) [][]segment {
 		lines = append(lines, rest)
 	}
 	guards := []segment{plain("hold it back when the source "), say(emptySource), plain(" or "), say(shrink), plain(" , when "), say(removals), plain(" "), say(removalShare)}
+	if j.Afterwards.Leaves() { // a source that the job empties is no cause for worry
+		guards = []segment{plain("hold it back when "), say(removals), plain(" "), say(removalShare)}
+	}
 	if j.Direction == rule.OneWay {
 		guards = append(guards, plain(" , "), say(drift))
 	}
