@@ -56,6 +56,17 @@ type ServerCopier interface {
 	CopyFrom(ctx context.Context, from Place, src object.Ref, key string, opts WriteOptions) (object.Entry, error)
 }
 
+// PartCopier is a [ServerCopier] that copies an object too large for one request
+// range by range, as the parts of an upload.
+type PartCopier interface {
+	ServerCopier
+	PartWriter
+	// CopyPart makes part number of size bytes from what lies at offset of src,
+	// under the conditions of CopyFrom. The part's Sum is zero where the service
+	// does not tell one.
+	CopyPart(ctx context.Context, up Upload, number int, from Place, src object.Ref, offset, size int64) (Part, error)
+}
+
 // NameChecker says beforehand which keys it cannot hold, and why.
 type NameChecker interface {
 	// CheckName returns a [BadName] error for a key that can never be written.

@@ -1,6 +1,9 @@
 package transfer
 
-import "sync"
+import (
+	"slices"
+	"sync"
+)
 
 // Control steers a run while it goes. The zero value is ready; its methods may
 // be called from any goroutine, before and during the run. One control is for
@@ -9,6 +12,7 @@ type Control struct {
 	mu       sync.Mutex
 	state    Steering
 	ceilings map[string]int
+	again    []string
 	changed  chan struct{} // closed and replaced at each change
 	ended    chan struct{} // closed by Finish
 }
@@ -73,6 +77,24 @@ func (c *Control) SetQuiet(quiet bool) { c.change(func(s *Steering) { s.Quiet = 
 // Finish ends the run when the requests under way have ended: parts that have
 // arrived stay, for the next run of the plan to go on with.
 func (c *Control) Finish() { c.change(func(s *Steering) { s.Finishing = true }) }
+
+// TryAgain has what failed of a cause tried again when the rest is done.
+func (c *Control) TryAgain(cause string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !slices.Contains(c.again, cause) {
+		c.again = append(c.again, cause)
+	}
+}
+
+// takeAgain gives the causes asked for since the last call.
+func (c *Control) takeAgain() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	all := c.again
+	c.again = nil
+	return all
+}
 
 // SetStreams sets how many requests may be under way, from 1 to [MaxStreams]; 0
 // leaves it to the run.

@@ -116,7 +116,7 @@ const removalsAtOnce = 200
 // removals hands out what is to be removed or goes to the trash. When anything
 // before failed nothing is removed: it may be the only copy of what failed.
 func (r *run) removals(p *plan.Plan) error {
-	held := r.meter.failed.Load()
+	held := r.meter.failed.Load() + r.skipped
 	r.meter.enter(Removing)
 	var batch [2][]*transfer
 	flush := func(back int) {
@@ -138,7 +138,7 @@ func (r *run) removals(p *plan.Plan) error {
 		}
 		switch {
 		case held > 0:
-			r.meter.problem(number, e.Key, "not removed, because other objects failed", "retry those first; what is removed may be all there is of them", fmt.Sprintf("%d objects failed before the removals began", held))
+			r.meter.problem(number, e.Key, "not removed, because other objects failed", "retry those first; what is removed may be all there is of them", fmt.Sprintf("%d objects had failed or were left out when the removals were to begin", held))
 		case e.Aside != "":
 			r.hand(t.trash)
 		default:

@@ -29,7 +29,7 @@ const (
 	recordBegin  = 'b' // upload ID, part size
 	recordPart   = 'p' // part number, size, ETag, sum
 	recordAbort  = 'a' // the upload was dropped
-	recordFailed = 'f' // text
+	recordFailed = 'f' // cause, text
 	recordTry    = 'y' // time, attempt, text: an attempt that failed
 	recordSettle = 't' // what was to become of the source is done
 )
@@ -95,13 +95,8 @@ func (l *Ledger) load(print string) error {
 	}
 	good := len(ledgerMagic)
 	for {
-		size, n := binary.Uvarint(raw[good:])
-		end := good + n + 4 + int(size)
-		if n <= 0 || size > 1<<20 || end > len(raw) {
-			break
-		}
-		body := raw[good+n+4 : end]
-		if crc32.Checksum(body, crc) != binary.LittleEndian.Uint32(raw[good+n:]) {
+		body, end := recordAt(raw, good)
+		if body == nil || crc32.Checksum(body, crc) != binary.LittleEndian.Uint32(raw[end-len(body)-4:]) {
 			break
 		}
 		if err := l.replay(body, print); err != nil {
@@ -233,8 +228,8 @@ func (l *Ledger) tried(effect int64, attempt int, why string) error {
 	})
 }
 
-func (l *Ledger) failed(effect int64, why string) error {
-	return l.record(recordFailed, effect, func(b []byte) []byte { return appendText(b, why) })
+func (l *Ledger) failed(effect int64, cause, why string) error {
+	return l.record(recordFailed, effect, func(b []byte) []byte { return appendText(appendText(b, cause), why) })
 }
 
 func (l *Ledger) markSettled(effect int64) {
@@ -286,19 +281,19 @@ func States(path string) (entry func(effect int64) (object.Entry, bool), settled
 	var after bitmap
 	var at []int64 // behind a record's effect number; 0 for none
 	for good := len(ledgerMagic); good < len(raw); {
-		size, n := binary.Uvarint(raw[good:])
-		end := good + n + 4 + int(size)
-		if n <= 0 || size > 1<<20 || end > len(raw) {
+		body, end := recordAt(raw, good)
+		if body == nil {
 			break
 		}
-		if start := good + n + 4; raw[start] == recordDone {
-			effect, used := binary.Uvarint(raw[start+1 : end])
+		switch start := end - len(body); body[0] {
+		case recordDone:
+			effect, used := binary.Uvarint(body[1:])
 			for uint64(len(at)) <= effect {
 				at = append(at, 0)
 			}
 			at[effect] = int64(start + 1 + used)
-		} else if raw[start] == recordSettle {
-			effect, _ := binary.Uvarint(raw[start+1 : end])
+		case recordSettle:
+			effect, _ := binary.Uvarint(body[1:])
 			after.set(int64(effect))
 		}
 		good = end

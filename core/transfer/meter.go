@@ -233,6 +233,18 @@ func (f *flight) snapshot() Flight {
 	return Flight{f.key, f.size, f.sent.Load(), slices.Clone(f.parts), int(f.tries.Load()), f.began}
 }
 
+// forgive takes the failures of a cause back, since they are tried again.
+func (m *Meter) forgive(cause string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.problems = slices.DeleteFunc(m.problems, func(p Problem) bool {
+		if p.Cause == cause {
+			m.failed.Add(-p.Count)
+		}
+		return p.Cause == cause
+	})
+}
+
 // problem files a failure under its cause.
 func (m *Meter) problem(effect int64, key, cause, advice, detail string) {
 	m.failed.Add(1)

@@ -211,6 +211,14 @@ func (b *big) send(number int) {
 
 func (b *big) sendOnce(number int) (place.Part, error) {
 	offset, size, src := int64(number-1)*b.partSize, b.size(number), b.effect.Sent()
+	if b.ranges != nil {
+		part, err := b.ranges.CopyPart(b.ctx, b.up, number, b.from, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.Mark()}, offset, size)
+		if err == nil {
+			b.f.sent.Add(size)
+			b.meter.bytes.Add(size)
+		}
+		return part, err
+	}
 	content, _, err := b.transfer.open(b.f, place.ReadOptions{Version: src.Version, Offset: offset, Length: size, IfMark: src.Mark()})
 	if err != nil {
 		return place.Part{}, err
@@ -226,6 +234,9 @@ func (b *big) whole() (object.Sum, error) {
 	for round := 1; ; round++ {
 		sum := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
 		for _, p := range b.parts {
+			if p.Sum.Kind != object.CRC64NVME { // copied by a service that tells none
+				return object.Sum{}, nil
+			}
 			sum = object.CombineCRC64(sum, p.Sum, p.Size)
 		}
 		if b.want.Kind == object.NoSum || sum == b.want {
@@ -288,7 +299,7 @@ func (b *big) finish() {
 		b.condition(&b.opts)
 		err = b.try(func(attempt int) (err error) {
 			if attempt > 1 { // the answer may have been lost, not the effect
-				if e, ok := b.arrived(errLost); ok && e.Sums[0] == whole {
+				if e, ok := b.arrived(errLost); ok && (whole.Kind == object.NoSum || e.Sums[0] == whole) {
 					there = e
 					return nil
 				}

@@ -40,6 +40,9 @@ type Options struct {
 	// Patience is how long to wait for a store from which nothing comes through
 	// any more.
 	Patience time.Duration
+	// Only, when not nil, chooses the effects that are tried, of those that are
+	// not done. Removals wait for another run when it leaves any out.
+	Only func(effect int64) bool
 	// Control steers the run; nil when nobody does.
 	Control *Control
 	// Pacers are asked before any content moves.
@@ -140,6 +143,10 @@ type run struct {
 	control *Control
 	streams *streams
 	outage  outage
+	// passes counts the walks through the plan, skipped the effects that the first
+	// left out because nobody asked for them.
+	passes  int
+	skipped int64
 	// limited tells that a pacer held something back since it was last asked.
 	limited atomic.Bool
 	// pending counts the tasks handed out and not ended.
@@ -151,6 +158,7 @@ type side struct {
 	from, to place.Place
 	writer   place.PartWriter   // nil: objects go in one piece
 	copier   place.ServerCopier // nil: the content passes through here
+	ranges   place.PartCopier   // not nil: it is copied in parts
 }
 
 func newSide(from, to place.Place) side {
@@ -167,23 +175,21 @@ func newSide(from, to place.Place) side {
 // has arrived: what was renamed at the source is there under its new name
 // before the old one goes.
 func (r *run) feed(p *plan.Plan) error {
-	c, removals := p.Effects(""), false
-	for number := int64(0); c.Next() && !r.ended(); number++ {
-		e := *c.Effect()
-		if e.Missing() { // a run that leaves content out is not clean
-			r.meter.problem(number, e.Key, "blocked by the plan", "see the plan for each one's reason", e.Why())
-			continue
+	removals, err := r.pass(p, r.opts.Only)
+	for err == nil && !r.ended() { // what a person wants tried again meanwhile
+		r.pending.Wait()
+		causes := r.control.takeAgain()
+		if len(causes) == 0 {
+			break
 		}
-		removals = removals || e.Kind == plan.Remove
-		if !e.Kind.Moves() && e.Kind != plan.Meta || r.ledger.isDone(number) {
-			continue
+		var failed map[int64]bool
+		if failed, err = r.forgive(causes); err == nil {
+			_, err = r.pass(p, func(effect int64) bool { return failed[effect] })
 		}
-		r.begin(number, e)
 	}
-	if err := c.Err(); err != nil || r.ended() {
+	if err != nil || r.ended() {
 		return err
 	}
-	r.pending.Wait()
 	if removals {
 		if err := r.removals(p); err != nil {
 			return err
@@ -191,6 +197,53 @@ func (r *run) feed(p *plan.Plan) error {
 		r.pending.Wait()
 	}
 	return r.afterwards(p)
+}
+
+// forgive takes failures of some causes back and tells which effects they are.
+func (r *run) forgive(causes []string) (map[int64]bool, error) {
+	failed := map[int64]bool{}
+	for _, cause := range causes {
+		all, err := Failures(r.ledger.file.Name(), cause, 0)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range all {
+			failed[f.Effect] = true
+		}
+		if len(all) > 0 {
+			r.meter.forgive(cause)
+		}
+	}
+	return failed, nil
+}
+
+// pass hands out what there is to send, or what only names of it, and tells
+// whether the plan removes anything.
+func (r *run) pass(p *plan.Plan, only func(effect int64) bool) (removals bool, err error) {
+	c, first := p.Effects(""), r.passes == 0
+	r.passes++
+	for number := int64(0); c.Next() && !r.ended(); number++ {
+		e := *c.Effect()
+		if e.Missing() { // a run that leaves content out is not clean
+			if first {
+				r.meter.problem(number, e.Key, "blocked by the plan", "see the plan for each one's reason", e.Why())
+			}
+			continue
+		}
+		removals = removals || e.Kind == plan.Remove
+		if !e.Kind.Moves() && e.Kind != plan.Meta || r.ledger.isDone(number) {
+			continue
+		}
+		if only != nil && !only(number) {
+			if first {
+				r.skipped++
+			}
+			continue
+		}
+		r.begin(number, e)
+	}
+	r.pending.Wait()
+	return removals, c.Err()
 }
 
 // begin hands one effect that is no removal to the streams.
@@ -204,7 +257,9 @@ func (r *run) begin(number int64, e plan.Effect) {
 		return
 	}
 	if most := t.to.Abilities().MaxWhole; t.copier != nil && most > 0 && e.Sent().Size > most {
-		t.copier = nil // too large to copy in one request: it passes through here
+		// Too large to copy in one request: range by range, or through here.
+		t.ranges, _ = t.copier.(place.PartCopier)
+		t.copier = nil
 	}
 	if r.gzips != nil && !e.Back && r.gzips(e.Key) {
 		r.hand(t.gzipped)
@@ -268,7 +323,7 @@ func (t *transfer) failedFor(err error) {
 	if t.outage.hopeless(kind) {
 		t.cancel(fmt.Errorf("nothing came through from the start: %w", err))
 	}
-	if err := t.ledger.failed(t.number, detail); err != nil {
+	if err := t.ledger.failed(t.number, cause, detail); err != nil {
 		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 	}
 }

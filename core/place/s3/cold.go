@@ -3,6 +3,7 @@ package s3
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -180,16 +181,47 @@ func (p *Place) CanCopyFrom(from place.Place) bool {
 	return ok && (src.store == p.store || src.store.base == p.store.base && src.store.cfg.AccessKey != "" && src.store.cfg.AccessKey == p.store.cfg.AccessKey)
 }
 
+// copySource names an object as the source of a copy.
+func (p *Place) copySource(src object.Ref) string {
+	source := escapePath("/" + p.bucket + "/" + p.prefix + src.Key)
+	if src.Version != "" {
+		source += "?versionId=" + src.Version
+	}
+	return source
+}
+
+// CopyPart copies a range inside the store (UploadPartCopy).
+func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from place.Place, src object.Ref, offset, size int64) (place.Part, error) {
+	other, ok := from.(*Place)
+	if !ok || !p.CanCopyFrom(from) {
+		return place.Part{}, place.NewError(p.name, "copy part", up.Key, place.Unsupported, errors.New("the source lies in another service"))
+	}
+	in := &s3.UploadPartCopyInput{
+		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID, PartNumber: aws.Int32(int32(number)),
+		CopySource: aws.String(other.copySource(src)), CopySourceRange: aws.String(fmt.Sprintf("bytes=%d-%d", offset, offset+size-1)),
+	}
+	if src.IfMark != "" {
+		in.CopySourceIfMatch = aws.String(quoted(src.IfMark))
+	}
+	out, err := p.store.sdk.UploadPartCopy(ctx, in)
+	if err != nil {
+		return place.Part{}, p.sdkError(ctx, "copy part", up.Key, err)
+	}
+	part := place.Part{Number: number, Size: size}
+	if r := out.CopyPartResult; r != nil {
+		part.ETag = strings.Trim(aws.ToString(r.ETag), `"`)
+		part.Sum, _ = object.ParseSum(sumKind, aws.ToString(r.ChecksumCRC64NVME))
+	}
+	return part, nil
+}
+
 // CopyFrom copies inside the store (CopyObject: up to 5 GiB).
 func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
 	other, ok := from.(*Place)
 	if !ok || !p.CanCopyFrom(from) {
 		return object.Entry{}, place.NewError(p.name, "copy", key, place.Unsupported, errors.New("the source lies in another service"))
 	}
-	source := escapePath("/" + other.bucket + "/" + other.prefix + src.Key)
-	if src.Version != "" {
-		source += "?versionId=" + src.Version
-	}
+	source := other.copySource(src)
 	in := &s3.CopyObjectInput{
 		Bucket: &p.bucket, Key: aws.String(p.prefix + key), CopySource: &source,
 		ChecksumAlgorithm: types.ChecksumAlgorithmCrc64nvme,
