@@ -79,7 +79,7 @@ one of these codes: 0 done, 1 done with failures, 2 bad input, 3 nothing to do,
 	flags.BoolVar(&a.out.json, "json", a.out.json, "print one JSON object a line")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w: %w", errUsage, err) })
 	root.AddCommand(a.surveyCommand(), a.planCommand(), a.runCommand(), a.proveCommand(), a.historyCommand(),
-		a.initCommand(), a.demoCommand(), a.standInCommand(), a.endpointCommand(), a.credentialCommand(), a.listCommand(), a.jobCommand())
+		a.initCommand(), a.demoCommand(), a.standInCommand(), a.endpointCommand(), a.credentialCommand(), a.listCommand(), a.jobCommand(), a.serviceCommand(), a.steerCommand())
 	all := append(root.Commands(), root)
 	for _, c := range root.Commands() {
 		all = append(all, c.Commands()...)

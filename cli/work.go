@@ -185,6 +185,8 @@ func (a *app) runCommand() *cobra.Command {
 	}
 	c.Flags().IntVar(&opts.Number, "plan", 0, "carry out exactly this saved plan")
 	c.Flags().BoolVar(&fresh, "fresh", false, "make a new plan even if an unfinished one could be gone on with")
+	c.Flags().StringVar(&opts.Cause, "retry", "", "with --plan: try only what failed of this cause, as `history` and the run tell it")
+	c.Flags().BoolVar(&opts.Here, "here", false, "carry it out in this process, also when the background service is running")
 	c.Flags().Int64Var(&approve, "approve", 0, "let go a plan that a guard holds back: the number of objects it removes")
 	return c
 }
@@ -194,8 +196,11 @@ func (a *app) carryOut(ctx context.Context, s *service.Service, name string, opt
 	if err != nil {
 		return err
 	}
-	stopOnSignal := context.AfterFunc(ctx, r.Stop)
-	defer stopOnSignal()
+	if r.Far() {
+		a.out.say("background", map[string]any{"job": name}, "The background service carries it out; it goes on when this command is interrupted.")
+	} else {
+		defer context.AfterFunc(ctx, r.Stop)()
+	}
 	stop := a.progress(func() (string, time.Time) { return "running", time.Time{} }, func() string {
 		m := r.State()
 		text := fmt.Sprintf("%s of %s, %s, %d failed", countText(m.Before+m.Objects), plural(m.Planned.Count, "object", "objects"), bytesText(m.Bytes), m.Failed)
@@ -204,6 +209,14 @@ func (a *app) carryOut(ctx context.Context, s *service.Service, name string, opt
 		}
 		return text
 	})
+	select {
+	case <-r.Done():
+	case <-ctx.Done():
+		if r.Far() { // it goes on
+			stop()
+			return ctx.Err()
+		}
+	}
 	res, err := r.Wait()
 	stop()
 	if err != nil {

@@ -39,6 +39,12 @@ var (
 type RunOptions struct {
 	// Number is the plan's; 0 means the newest.
 	Number int
+	// Cause tries only what failed of this cause in earlier runs of the plan; ""
+	// is all that is not done.
+	Cause string
+	// Here carries the run out in this process even if there is a background
+	// service.
+	Here bool
 }
 
 // Resumable tells whether the job's newest plan was begun, is not finished,
@@ -88,8 +94,12 @@ func (s *Service) ledger(p *plan.Plan) (*transfer.Ledger, error) {
 	return transfer.OpenLedger(ledgerPath(p), fmt.Sprintf("%s %s", p.Info.Print, p.Info.Made.Format(time.RFC3339Nano)))
 }
 
-// StartRun begins to carry out a saved plan and returns at once.
+// StartRun begins to carry out a saved plan and returns at once. Where there is
+// a background service it is the one that does.
 func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_ *ActiveRun, err error) {
+	if !opts.Here && s.Background(ctx) != nil {
+		return s.startFar(ctx, name, opts)
+	}
 	j, err := s.job(name)
 	if err != nil {
 		return nil, err
@@ -132,6 +142,10 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	if before >= work.Count && ledger.Settled() >= p.Info.Afterwards.Count && p.Info.Whole() {
 		return nil, ErrNothingToDo
 	}
+	only, err := s.only(p, opts.Cause)
+	if err != nil {
+		return nil, err
+	}
 	// A run goes on when the call that began it is over.
 	runCtx, stop := context.WithCancel(context.WithoutCancel(ctx))
 	r := &ActiveRun{Job: name, plan: p.Info, began: time.Now(), meter: &transfer.Meter{}, control: &transfer.Control{}, limiter: pace.NewLimiter(0), hours: j.Limits.Hours,
@@ -157,6 +171,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		defer func() {
 			s.mu.Lock()
 			delete(s.runs, name)
+			s.last[name] = r
 			s.mu.Unlock()
 		}()
 		defer unlock()
@@ -167,12 +182,31 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		var timing sync.WaitGroup
 		timing.Go(func() { r.keepTime(timeCtx) })
 		s.carryOut(runCtx, r, p, source, s.asFound(j.Target, target), ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes,
-			Proof: j.Proof, Control: r.control, Pacers: r.pacers()})
+			Proof: j.Proof, Only: only, Control: r.control, Pacers: r.pacers()})
 		stopTime()
 		timing.Wait()
 		stop()
 	})
 	return r, nil
+}
+
+// only chooses what failed of a cause; nil is all.
+func (s *Service) only(p *plan.Plan, cause string) (func(int64) bool, error) {
+	if cause == "" {
+		return nil, nil
+	}
+	all, err := transfer.Failures(ledgerPath(p), cause, 0)
+	if err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
+		return nil, badInput(fmt.Errorf("nothing of plan %d has failed because of %q, or all of it was done since", p.Info.Number, cause))
+	}
+	failed := make(map[int64]bool, len(all))
+	for _, f := range all {
+		failed[f.Effect] = true
+	}
+	return func(effect int64) bool { return failed[effect] }, nil
 }
 
 // planFor opens the plan to run and holds it against job and guards.
@@ -240,6 +274,8 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 		}
 	}()
 	out, err := transfer.Run(ctx, p, source, target, ledger, r.meter, opts)
+	finished, _ := ledger.Finished()
+	whole := finished >= r.planned.Count && ledger.Settled() >= p.Info.Afterwards.Count
 	close(stopSaving)
 	<-saved
 	err = errors.Join(err, ledger.Close())
@@ -250,7 +286,7 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 		r.result.End, r.result.Note = history.Broken, err.Error()
 	case out.Stopped:
 		r.result.End = history.Stopped
-	case out.Failed > 0 || r.result.Gaps > 0:
+	case out.Failed > 0 || r.result.Gaps > 0 || !whole:
 		r.result.End = history.Failures
 	default:
 		r.result.End = history.Clean

@@ -43,9 +43,13 @@ type Service struct {
 	history *history.DB
 	runs    map[string]*ActiveRun
 	limits  map[string]*endpointLimit
+	last    map[string]*ActiveRun // the last run of each job that ended here
+	serving bool                  // this is the background service
 	acts    []*Act
 	closed  bool
 	waiting sync.WaitGroup
+
+	link *link // to the background service
 
 	opening   sync.Mutex // held while an endpoint is being opened
 	endpoints map[string]*opened
@@ -77,7 +81,7 @@ func Open(opts Options) (*Service, error) {
 		}
 	}
 	sweep(opts.State)
-	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{}, limits: map[string]*endpointLimit{},
+	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{}, limits: map[string]*endpointLimit{}, last: map[string]*ActiveRun{}, link: newLink(opts.State),
 		secrets: secret.OpenStore(filepath.Join(opts.State, "secrets"))}
 	s.life, s.end = context.WithCancel(context.Background())
 	s.workspace.Store(w)
@@ -113,6 +117,7 @@ func (s *Service) Close() error {
 	}
 	s.mu.Unlock()
 	s.waiting.Wait()
+	s.link.client.CloseIdleConnections()
 	s.opening.Lock()
 	defer s.opening.Unlock()
 	s.mu.Lock()

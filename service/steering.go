@@ -40,6 +40,8 @@ type Steer struct {
 	// says.
 	Bandwidth string   `json:"bandwidth,omitempty"`
 	Priority  Priority `json:"priority,omitempty"`
+	// Again is a cause whose failures are tried again when the rest is done.
+	Again string `json:"again,omitempty"`
 	// End is "finish" to end when the parts under way have arrived, "now" to drop
 	// them.
 	End string `json:"end,omitempty"`
@@ -61,6 +63,8 @@ type RunState struct {
 	Limit   pace.Limit
 	Until   time.Time
 	Limiter string
+	// Far tells that the background service carries it out.
+	Far bool
 }
 
 // ActiveRun is a run under way.
@@ -88,6 +92,10 @@ type ActiveRun struct {
 	until    time.Time
 	limits   string
 
+	// Of a run that the background service carries out.
+	link  *link
+	state *RunState // the newest known
+
 	result history.Run
 	err    error
 }
@@ -99,7 +107,16 @@ type sharing struct {
 }
 
 // Stop ends the run at once; what has arrived whole stays.
-func (r *ActiveRun) Stop() { r.stop() }
+func (r *ActiveRun) Stop() {
+	if r.link != nil {
+		r.steerFar(Steer{End: "now"}) // if it does not answer, there is nothing to stop
+		return
+	}
+	r.stop()
+}
+
+// Far tells that the background service carries the run out.
+func (r *ActiveRun) Far() bool { return r.link != nil }
 
 // Done is closed when the run has ended.
 func (r *ActiveRun) Done() <-chan struct{} { return r.done }
@@ -115,12 +132,20 @@ func (r *ActiveRun) Wait() (history.Run, error) {
 func (r *ActiveRun) State() RunState {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.link != nil {
+		state := *r.state
+		state.Far = true
+		return state
+	}
 	return RunState{Snapshot: r.meter.Snapshot(), Plan: r.plan.Number, Before: r.before, BeforeBytes: r.beforeBytes, Planned: r.planned, Afterwards: r.plan.Afterwards,
 		Started: r.began, Priority: r.priority, Limit: r.limit, Until: r.until, Limiter: r.limits}
 }
 
 // Steer changes how the run goes on.
 func (r *ActiveRun) Steer(x Steer) error {
+	if r.link != nil {
+		return r.steerFar(x)
+	}
 	var rate *float64
 	switch x.Bandwidth {
 	case "", "hours":
@@ -146,6 +171,9 @@ func (r *ActiveRun) Steer(x Steer) error {
 		r.control.Pause()
 	} else if x.Pause != nil {
 		r.control.Resume()
+	}
+	if x.Again != "" {
+		r.control.TryAgain(x.Again)
 	}
 	r.mu.Lock()
 	if x.Bandwidth != "" {
@@ -301,11 +329,53 @@ func (r *ActiveRun) pacers() []transfer.Pacer {
 	return all
 }
 
-// Active is the job's run under way, nil if there is none.
+// Active is the job's run under way, here or in the background service that
+// Follow looks at; nil if there is none.
 func (s *Service) Active(name string) *ActiveRun {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.runs[name]
+	r := s.runs[name]
+	s.mu.Unlock()
+	if r != nil {
+		return r
+	}
+	s.link.mu.Lock()
+	defer s.link.mu.Unlock()
+	return s.link.runs[name]
+}
+
+// FailedObject is one that no run of a plan has brought to its end.
+type FailedObject struct {
+	Key  string
+	Size int64
+	transfer.Failure
+}
+
+// Failures lists what failed in the runs of a plan and was not done since, of
+// one cause or with "" of any, with every attempt that is still known; at most
+// as many as limit.
+func (s *Service) Failures(ctx context.Context, name string, number int, cause string, limit int) ([]FailedObject, error) {
+	p, err := s.PlanNumber(name, number)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	found, err := transfer.Failures(ledgerPath(p), cause, limit)
+	if err != nil || len(found) == 0 {
+		return nil, err
+	}
+	at := make(map[int64]int, len(found))
+	all := make([]FailedObject, len(found))
+	for i, f := range found {
+		at[f.Effect], all[i].Failure = i, f
+	}
+	c := p.Effects("")
+	for n := int64(0); c.Next() && len(at) > 0 && ctx.Err() == nil; n++ {
+		if i, ok := at[n]; ok {
+			all[i].Key, all[i].Size = c.Effect().Key, c.Effect().Bytes()
+			delete(at, n)
+		}
+	}
+	return all, errors.Join(c.Err(), ctx.Err())
 }
 
 // Steer changes the job's run under way.

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -193,4 +194,68 @@ func TestSteering(t *testing.T) {
 		require.NoError(t, r.Steer(service.Steer{End: "now"}))
 		<-r.Done()
 	}
+}
+
+// A run of the background service goes on when the window that began it is
+// gone, is seen and steered from another, and tells both how it ended; one
+// begun in a window is handed over.
+func TestBackground(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nbandwidth = [\"1 B/s\"]\n")
+	put(t, dir, "jobs/second.toml", "source = \"studio\"\ntarget = \"north/archive/second\"\n[limits]\nbandwidth = [\"1 B/s\"]\n")
+	serving, stop := context.WithCancel(ctx)
+	served := make(chan error)
+	back := open(t, dir)
+	require.NoError(t, back.MakeBucket(ctx, "north", "archive"))
+	begin := func() {
+		go func() { served <- back.Serve(serving) }()
+	}
+	first := open(t, dir)
+	_, err := first.Plan(ctx, "second", service.Freshness{}, &service.Activity{})
+	require.NoError(t, err)
+	assert.ErrorIs(t, first.HandOver(ctx), service.ErrBadInput)
+	_, err = first.StartRun(ctx, "second", service.RunOptions{})
+	require.NoError(t, err)
+	begin()
+	require.Eventually(t, func() bool { return first.Background(ctx) != nil }, 10*time.Second, time.Millisecond)
+	info, err := os.Stat(filepath.Join(dir, "state/service.sock"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm())
+	assert.ErrorIs(t, open(t, dir).Serve(ctx), service.ErrServed)
+
+	_, err = first.StartRun(ctx, "masters", service.RunOptions{})
+	assert.ErrorIs(t, err, service.ErrBadInput, "no plan yet, says the other process")
+	makePlan(t, first)
+	r, err := first.StartRun(ctx, "masters", service.RunOptions{})
+	require.NoError(t, err)
+	assert.True(t, r.Far())
+	require.NoError(t, first.Steer("second", service.Steer{Bandwidth: "free", Streams: new(int)}))
+	require.NoError(t, first.HandOver(ctx)) // it may have ended meanwhile
+	require.NoError(t, first.Close())
+	_, err = r.Wait()
+	assert.Error(t, err, "the window is gone")
+
+	window := open(t, dir)
+	window.Follow()
+	require.Eventually(t, func() bool { a := window.Active("masters"); return a != nil && len(a.State().Flights) > 0 }, 10*time.Second, time.Millisecond)
+	r = window.Active("masters")
+	assert.True(t, r.State().Far)
+	assert.EqualValues(t, 40, r.State().Planned.Count)
+	assert.Equal(t, "1 B/s", r.State().Limit.String())
+	_, err = window.StartRun(ctx, "masters", service.RunOptions{})
+	assert.ErrorIs(t, err, service.ErrBusy)
+	assert.ErrorIs(t, window.Steer("masters", service.Steer{Bandwidth: "fast"}), service.ErrBadInput)
+	require.NoError(t, window.Steer("masters", service.Steer{Bandwidth: "free"}))
+	res, err := r.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, history.Clean, res.End)
+	assert.EqualValues(t, 40, res.Objects)
+	require.Eventually(t, func() bool {
+		runs, err := window.Runs(ctx, "second", time.Time{}, 1)
+		require.NoError(t, err)
+		return runs[0].End == history.Clean
+	}, 10*time.Second, time.Millisecond)
+	stop()
+	assert.NoError(t, <-served)
+	assert.Nil(t, window.Background(ctx))
 }
