@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"lumtra/core/history"
 	"lumtra/core/report"
 )
 
@@ -23,13 +24,25 @@ func (s *Service) ExportPlan(w io.Writer, name string, number int, f report.Form
 // ExportPlanTo writes a plan to a new file in dir and returns its path.
 func (s *Service) ExportPlanTo(dir, name string, number int, f report.Format) (string, error) {
 	path := filepath.Join(dir, fmt.Sprintf("%s-plan-%d.%s", name, number, f))
+	return path, writeFile(path, func(w io.Writer) error { return s.ExportPlan(w, name, number, f) })
+}
+
+// ExportRunTo writes the report of a run to a new file in dir and returns its
+// path.
+func (s *Service) ExportRunTo(dir string, r history.Run, f report.Format) (string, error) {
+	path := filepath.Join(dir, fmt.Sprintf("%s-run-%s.%s", r.Job, r.Began.Format("20060102-150405"), f))
+	return path, writeFile(path, func(w io.Writer) error { return report.Run(w, &r, f) })
+}
+
+// writeFile makes a file of what write writes, or none.
+func writeFile(path string, write func(io.Writer) error) error {
 	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
-		return "", err
+		return err
 	}
-	if err := errors.Join(s.ExportPlan(file, name, number, f), file.Close()); err != nil {
+	if err := errors.Join(write(file), file.Close()); err != nil {
 		os.Remove(path)
-		return "", err
+		return err
 	}
-	return path, nil
+	return nil
 }

@@ -8,8 +8,11 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"lumtra/core/history"
@@ -232,6 +235,40 @@ func (r *ActiveRun) steerFar(x Steer) error {
 		err = answer.Error
 	}
 	return err
+}
+
+// StartBackground starts a background service as a process of its own, which
+// outlives this one, and waits until it answers.
+func (s *Service) StartBackground(ctx context.Context) error {
+	if s.Background(ctx) != nil {
+		return nil
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(program, "--workspace", s.opts.Workspace, "--state", s.opts.State, "service")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // no terminal, no signals of ours
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("the background service could not be started: %w", err)
+	}
+	if err := cmd.Process.Release(); err != nil {
+		return err
+	}
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for patience := time.After(20 * time.Second); ; {
+		select {
+		case <-tick.C:
+			if s.Background(ctx) != nil {
+				return nil
+			}
+		case <-patience:
+			return errors.New("the background service does not answer; `lumtra service` in a terminal tells why")
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // SteerFar changes a run that the background service carries out and tells how

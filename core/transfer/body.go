@@ -53,6 +53,7 @@ func (b *body) Read(p []byte) (int, error) {
 		b.sum.Write(p[:n])
 		b.last = time.Now()
 		m.spent(Hashing, b.last.Sub(read))
+		m.read.Add(int64(n))
 		b.count(int64(n))
 		if err := b.pace(n); err != nil {
 			return 0, err

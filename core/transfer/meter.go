@@ -13,7 +13,7 @@ type Meter struct {
 	objects, bytes, failed, retries atomic.Int64
 	settled                         atomic.Int64
 	phase                           atomic.Int32
-	throttles                       atomic.Int64
+	throttles, read                 atomic.Int64
 	stages                          [stageCount]atomic.Int64 // nanoseconds, summed over streams
 	control                         *Control
 
@@ -30,6 +30,8 @@ type Meter struct {
 type Sample struct {
 	At             time.Duration
 	Bytes, Objects int64
+	// Read is what the source gave, what had to be read again included.
+	Read int64
 }
 
 // Stage is what a stream spends its time on.
@@ -151,7 +153,7 @@ func (m *Meter) watch(stop <-chan struct{}) {
 func (m *Meter) sample(final bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	s := Sample{time.Since(m.began), m.bytes.Load(), m.objects.Load()}
+	s := Sample{time.Since(m.began), m.bytes.Load(), m.objects.Load(), m.read.Load()}
 	if final {
 		m.ended = time.Now()
 	} else if s.At-m.samples[len(m.samples)-1].At < m.step-firstStep/2 {

@@ -314,12 +314,15 @@ func (t *transfer) failedFor(err error) {
 		return // the run was stopped: not this object's fault
 	}
 	cause, detail := kind.String(), object.Display(err.Error())
+	advice := kind.Advice()
 	var e *place.Error
 	if errors.As(err, &e) {
-		cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind)
+		if cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind); kind == place.NotFound && e.Key == t.effect.Key {
+			cause, advice = object.Display(e.Place)+": gone since the plan", place.Changed.Advice()
+		}
 		detail = e.Error()
 	}
-	t.meter.problem(t.number, t.effect.Key, cause, kind.Advice(), detail)
+	t.meter.problem(t.number, t.effect.Key, cause, advice, detail)
 	if t.outage.hopeless(kind) {
 		t.cancel(fmt.Errorf("nothing came through from the start: %w", err))
 	}
@@ -366,8 +369,12 @@ func (t *transfer) arrived(err error) (object.Entry, bool) {
 	if k := place.KindOf(err); k != place.Exists && k != place.Changed && k != place.NotFound {
 		return object.Entry{}, false
 	}
+	var refused *place.Error
+	if errors.As(err, &refused) && refused.Place == t.from.Name() && t.from.Name() != t.to.Name() {
+		return object.Entry{}, false // the source said so
+	}
 	var there object.Entry
-	err = t.try(func(int) (err error) {
+	err = t.run.opts.Retry.Do(t.ctx, func(int) (err error) {
 		there, err = t.to.Stat(t.ctx, object.Ref{Key: t.effect.Key})
 		return err
 	})

@@ -55,7 +55,11 @@ func (m *model) header() string {
 	left := t.Lamp.Bold(true).Render("Lumtra") + t.Ash.Render(" · ") + strings.Join(crumbs, t.Ash.Render(" › "))
 	right := t.Ash.Render(time.Now().Format("15:04:05 MST"))
 	if m.width >= 100 {
-		right = t.Ash.Render("runs end with this window   ") + right
+		what := t.Ash.Render("runs end with this window   ")
+		if m.shared.Service.Linked() != nil {
+			what = t.Tide.Render("runs go on without this window   ")
+		}
+		right = what + right
 	}
 	w := ansi.StringWidth(right)
 	return kit.Fit(left, m.width-w-2) + "  " + right

@@ -25,6 +25,7 @@ import (
 func Run(ctx context.Context, s *service.Service) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	s.Follow()
 	_, err := tea.NewProgram(newModel(ctx, s), tea.WithContext(ctx)).Run()
 	if errors.Is(err, tea.ErrInterrupted) || ctx.Err() != nil {
 		return context.Canceled
@@ -60,7 +61,7 @@ func newModel(ctx context.Context, s *service.Service) *model {
 		kit.Places: places.New(ctx, m.shared),
 		kit.Jobs:   jobs.New(ctx, m.shared),
 		kit.Plan:   plan.New(ctx, m.shared),
-		kit.Run:    run.New(m.shared),
+		kit.Run:    run.New(ctx, m.shared),
 		kit.Proof:  proof.New(ctx, m.shared),
 	}
 	return m
@@ -139,6 +140,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, tea.Batch(m.toAll(kit.StateMsg{State: m.shared.State}), msg.then)
 	case kit.Open:
 		return m, m.open(msg.View, msg.Job)
+	case handedOver:
+		return m, tea.Quit
 	case kit.Say:
 		m.said, m.saidAt = msg, time.Now()
 		return m, nil
@@ -218,12 +221,14 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	case m.screens[m.view].Typing():
 		return m.screens[m.view].Update(msg)
 	}
-	if key != "q" {
+	if key != "q" && key != "B" {
 		m.leaving = false
 	}
 	switch key {
 	case "q":
 		return m.leave()
+	case "B":
+		return m.handOver()
 	case "?":
 		m.help = true
 		return nil
@@ -256,13 +261,35 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 func (m *model) leave() tea.Cmd {
 	running := false
 	for _, j := range m.shared.State.Jobs {
-		running = running || j.Active != nil
+		running = running || j.Active != nil && !j.Active.Far
 	}
 	if running && !m.leaving {
 		m.leaving = true
-		return kit.Cmd(kit.Say{Text: "A run is under way and ends with this window; what it has done stays done. q once more leaves.", Bad: true})
+		return kit.Cmd(kit.Say{Text: "A run is under way and ends with this window. q leaves all the same; B lets it go on in the background.", Bad: true})
 	}
 	return tea.Quit
+}
+
+// handedOver ends the window once the background service has its runs.
+type handedOver struct{ err error }
+
+// handOver has the runs of this window go on in the background, and leaves when
+// that was asked for on leaving.
+func (m *model) handOver() tea.Cmd {
+	leave := m.leaving
+	return tea.Sequence(kit.Cmd(kit.Say{Text: "Handing the runs over to the background service …"}), func() tea.Msg {
+		err := m.shared.Service.StartBackground(m.ctx)
+		if err == nil {
+			err = m.shared.Service.HandOver(m.ctx)
+		}
+		if err == nil && leave {
+			return handedOver{}
+		}
+		if err != nil {
+			return kit.Say{Text: kit.Reason(err), Bad: true}
+		}
+		return kit.Say{Text: "The background service has the runs; they go on without this window."}
+	})
 }
 
 // ownKeys work in every view.
@@ -277,6 +304,7 @@ var ownKeys = []kit.Key{
 	{Press: "u", Does: "rates in bytes or bits"},
 	{Press: "ctrl+p", Does: "find an action by its words"},
 	{Press: "?", Does: "all keys"},
+	{Press: "B", Does: "let runs go on in the background"},
 	{Press: "q", Does: "leave"},
 }
 

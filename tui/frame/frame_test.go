@@ -120,7 +120,7 @@ func TestDrawsTheWindow(t *testing.T) {
 		m.shared.State = rapid.SampledFrom([]kit.State{quiet, busy}).Draw(rt, "state")
 		m.Update(tea.WindowSizeMsg{Width: rapid.IntRange(1, 220).Draw(rt, "width"), Height: rapid.IntRange(1, 70).Draw(rt, "height")})
 		for _, key := range rapid.SliceOfN(rapid.SampledFrom([]string{"1", "2", "3", "4", "5", "6", "j", "k", "G", "g", "enter", "left", "right", "+", "-", "n", "b", "s", "?", "u", ">", "esc", "m", "ctrl+p",
-			"space", "t", "T", "d", "D", "i", "*", "e", "y", "K", "H", "o", "v", "E", "tab", "/", "A", "c", "L", "U", "w", "r", "p", "x", "a", "f", "w", "J", "z", "R", "down", "up"}), 1, 6).Draw(rt, "keys") {
+			"space", "t", "T", "d", "D", "i", "*", "e", "y", "K", "H", "o", "v", "E", "tab", "/", "A", "c", "L", "U", "w", "r", "p", "x", "a", "f", "w", "J", "z", "R", "down", "up", "=", "[", "]", "\\", "!"}), 1, 6).Draw(rt, "keys") {
 			_, cmd := m.Update(press(key))
 			if m.view == kit.Places || m.view == kit.Plan || m.view == kit.Jobs {
 				if rapid.IntRange(0, 9).Draw(rt, "load") == 0 {

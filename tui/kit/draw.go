@@ -144,8 +144,8 @@ var columns = []rune(" ▁▂▃▄▅▆▇█")
 
 // AreaChart draws values as columns of light, height lines high; top is the
 // value of a full column.
-func AreaChart(t *look.Theme, values []float64, top float64, width, height int) []string {
-	lines := make([]string, height)
+func AreaChart(t *look.Theme, values []float64, top, limit float64, width, height int) []string {
+	lines, mark := make([]string, height), LimitRow(limit, top, height)
 	if len(values) > width {
 		values = values[len(values)-width:]
 	}
@@ -158,11 +158,26 @@ func AreaChart(t *look.Theme, values []float64, top float64, width, height int) 
 				level = v / top
 			}
 			fill := min(max(level*float64(height)-floor, 0), 1)
+			if row == mark && fill < 0.06 {
+				b.WriteString(t.Dusk.Render("╌"))
+				continue
+			}
 			b.WriteString(t.GlowStyle(level).Render(string(columns[int(fill*8+0.5)])))
+		}
+		if row == mark {
+			b.WriteString(t.Dusk.Render(strings.Repeat("╌", max(width-len(values), 0))))
 		}
 		lines[row] = Fit(b.String(), width)
 	}
 	return lines
+}
+
+// LimitRow is the row of a chart in which a limit lies; -1 for none.
+func LimitRow(limit, top float64, height int) int {
+	if limit <= 0 || limit > top {
+		return -1
+	}
+	return min(max(height-1-int(limit/top*float64(height)), 0), height-1)
 }
 
 // Row draws one line of a list, lit when it is chosen.
