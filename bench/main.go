@@ -25,16 +25,24 @@ func run() error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH, time.Now().Format("2006-01-02"))
+	if len(os.Args) < 2 || os.Args[1] != "memory" && os.Args[1] != "plan" {
+		fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH, time.Now().Format("2006-01-02"))
+	}
 	program := filepath.Join(dir, "lumtra")
 	if len(os.Args) > 1 && os.Args[1] == "plan" {
 		return measurePlans(dir)
+	}
+	if len(os.Args) > 2 && os.Args[1] == "memory" {
+		return measureMemory(dir, os.Args[2])
 	}
 	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program, "./cmd/lumtra").CombinedOutput(); err != nil {
 		return fmt.Errorf("building: %w\n%s", err, out)
 	}
 	if len(os.Args) > 1 && os.Args[1] == "window" {
 		return measureWindow(filepath.Join(dir, "window"), program)
+	}
+	if len(os.Args) > 1 && os.Args[1] == "run" {
+		return measureRuns(dir, program)
 	}
 	for _, measure := range []func() error{measureListing, measureFarListing} {
 		if err := measure(); err != nil {
@@ -44,13 +52,8 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "listing" {
 		return nil
 	}
-	for _, u := range []upload{
-		{name: "2 GiB as 8 MiB parts", object: 256 << 20, count: 8, part: 8 << 20, streams: 8},
-		{name: "20,000 objects of 4 KiB", object: 4 << 10, count: 20000, streams: 16},
-	} {
-		if err := u.measure(filepath.Join(dir, "upload"), program); err != nil {
-			return fmt.Errorf("%s: %w", u.name, err)
-		}
+	if err := measureRuns(dir, program); err != nil {
+		return err
 	}
 	// In a process of its own, since the most memory it has had is measured.
 	plans := exec.Command(os.Args[0], "plan")

@@ -8,16 +8,20 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
 	"lumtra/core/catalog"
+	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/blob"
 	"lumtra/core/place/folder"
 	"lumtra/core/place/s3"
 	"lumtra/core/plan"
@@ -46,18 +50,21 @@ func (u upload) measure(dir, program string) error {
 	if err := u.fill(filepath.Join(dir, "source")); err != nil {
 		return err
 	}
-	var floors, signed, ours []time.Duration
-	var floorCPU, oursCPU time.Duration
+	var floors, signed, reading, ours []time.Duration
+	var floorCPU, readCPU, oursCPU time.Duration
 	for round := range rounds {
 		steps := []func(string) error{
 			func(addr string) error { return timed(&floors, &floorCPU, func() error { return u.floor(addr, nil) }) },
 			func(addr string) error {
 				return timed(&signed, nil, func() error { return u.floor(addr, newSigner()) })
 			},
+			func(addr string) error {
+				return timed(&reading, &readCPU, func() error { return u.readingFloor(filepath.Join(dir, "source"), addr) })
+			},
 			func(addr string) error { return u.engine(dir, addr, &ours, &oursCPU) },
 		}
 		for i := range steps { // the order rotates
-			if err := onFreshStore(program, filepath.Join(dir, "store"), steps[(i+round)%len(steps)]); err != nil {
+			if err := onFreshStore(program, filepath.Join(dir, "store"), nil, steps[(i+round)%len(steps)]); err != nil {
 				return err
 			}
 		}
@@ -69,9 +76,11 @@ func (u upload) measure(dir, program string) error {
 	fmt.Printf("Folder to stand-in, %s, %d streams (median of %d)\n", u.name, u.streams, rounds)
 	show("floor: plain PUTs from memory", median(floors))
 	show("floor, signed by the SDK's signer", median(signed))
+	show("floor, reading, summing and signed", median(reading))
 	show("Lumtra", median(ours))
-	fmt.Printf("  %-34s %7.2f of the plain floor, %.2f of the signed one; client CPU %.2f times the plain floor's\n\n", "ratio",
-		median(floors).Seconds()/median(ours).Seconds(), median(signed).Seconds()/median(ours).Seconds(), oursCPU.Seconds()/floorCPU.Seconds())
+	fmt.Printf("  %-34s %7.2f of the plain floor, %.2f of the signed, %.2f of the reading, summing and signed one\n", "ratio",
+		median(floors).Seconds()/median(ours).Seconds(), median(signed).Seconds()/median(ours).Seconds(), median(reading).Seconds()/median(ours).Seconds())
+	fmt.Printf("  %-34s %7.2f times the plain floor's, %.2f times the reading one's\n\n", "client CPU", oursCPU.Seconds()/floorCPU.Seconds(), oursCPU.Seconds()/readCPU.Seconds())
 	return nil
 }
 
@@ -110,11 +119,11 @@ func (u upload) fill(dir string) error {
 }
 
 // onFreshStore starts a stand-in process with one bucket, runs f and ends it.
-func onFreshStore(program, dir string, f func(addr string) error) error {
+func onFreshStore(program, dir string, args []string, f func(addr string) error) error {
 	if err := os.RemoveAll(dir); err != nil {
 		return err
 	}
-	cmd := exec.Command(program, "stand-in", dir)
+	cmd := exec.Command(program, append([]string{"stand-in", dir}, args...)...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return err
@@ -133,36 +142,63 @@ func onFreshStore(program, dir string, f func(addr string) error) error {
 	}
 	_, rest, _ := strings.Cut(string(line[:n]), "Listening on ")
 	addr, _, _ := strings.Cut(rest, ";")
-	store, err := s3.NewStore(s3.Config{Name: "bench", Address: addr})
+	if slices.Contains(args, "--blob") {
+		addr += "/marsh" // the account
+	}
+	end, err := openStore(addr)
 	if err != nil {
 		return err
 	}
-	defer store.Close()
-	if err := store.MakeBucket(ctx, "bench"); err != nil {
+	defer end.Close()
+	if err := end.(place.Buckets).MakeBucket(ctx, "bench"); err != nil {
 		return err
 	}
 	syscall.Sync() // what the round before wrote is not this one's
 	return f(addr)
 }
 
-// floor sends the bytes with net/http and nothing else, optionally signed.
-func (u upload) floor(addr string, sign func(*http.Request) error) error {
+// openStore opens the stand-in at an address: of the Blob API where an account
+// is the address's path.
+func openStore(addr string) (place.Endpoint, error) {
+	if at, err := url.Parse(addr); err == nil && len(at.Path) > 1 {
+		return blob.NewStore(blob.Config{Name: "bench", Address: addr})
+	}
+	return s3.NewStore(s3.Config{Name: "bench", Address: addr, AccessKey: "bench", Secret: secret.New("bench")})
+}
+
+// readingFloor does the same reads, checksums, signatures and PUTs as the
+// engine, each part streamed as it is read, and nothing else.
+func (u upload) readingFloor(dir, addr string) error {
 	size := u.object
 	if u.part > 0 {
 		size = u.part
 	}
-	data := make([]byte, size)
-	rand.NewChaCha8([32]byte{1}).Read(data)
-	n := int(u.object / size * int64(u.count))
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: u.streams, WriteBufferSize: 128 << 10, DisableCompression: true}}
 	defer client.CloseIdleConnections()
+	sign := newSigner()
+	return atOnce(u.streams, u.count*int(u.object/size), func(i int) error {
+		n := i / int(u.object/size)
+		file, err := os.Open(filepath.Join(dir, fmt.Sprintf("%03d/%06d.wav", n/256, n)))
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		offset := int64(i%int(u.object/size)) * size
+		sum := object.CRC64NVME.New()
+		body := io.TeeReader(io.NewSectionReader(file, offset, size), sum)
+		return putBody(client, fmt.Sprintf("%s/bench/floor/%06d", addr, i), body, size, sign)
+	})
+}
+
+// atOnce does n things with so many of them under way at a time.
+func atOnce(streams, n int, do func(i int) error) error {
 	work := make(chan int)
-	errs := make([]error, u.streams)
+	errs := make([]error, streams)
 	var all sync.WaitGroup
-	for s := range u.streams {
+	for s := range streams {
 		all.Go(func() {
 			for i := range work {
-				if err := plainPut(client, fmt.Sprintf("%s/bench/floor/%06d", addr, i), data, sign); err != nil {
+				if err := do(i); err != nil {
 					errs[s] = err
 				}
 			}
@@ -176,11 +212,30 @@ func (u upload) floor(addr string, sign func(*http.Request) error) error {
 	return errors.Join(errs...)
 }
 
-func plainPut(client *http.Client, url string, data []byte, sign func(*http.Request) error) error {
-	req, err := http.NewRequest(http.MethodPut, url, bytes.NewReader(data))
+// floor sends the bytes with net/http and nothing else, optionally signed.
+func (u upload) floor(addr string, sign func(*http.Request) error) error {
+	size := u.object
+	if u.part > 0 {
+		size = u.part
+	}
+	data := make([]byte, size)
+	rand.NewChaCha8([32]byte{1}).Read(data)
+	n := int(u.object / size * int64(u.count))
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: u.streams, WriteBufferSize: 128 << 10, DisableCompression: true}}
+	defer client.CloseIdleConnections()
+	return atOnce(u.streams, n, func(i int) error {
+		return putBody(client, fmt.Sprintf("%s/bench/floor/%06d", addr, i), bytes.NewReader(data), size, sign)
+	})
+}
+
+// putBody sends a body of the given size, and as a block blob should that be
+// asked for.
+func putBody(client *http.Client, url string, body io.Reader, size int64, sign func(*http.Request) error) error {
+	req, err := http.NewRequest(http.MethodPut, url, body)
 	if err != nil {
 		return err
 	}
+	req.ContentLength = size
 	if sign != nil {
 		if err := sign(req); err != nil {
 			return err
@@ -192,7 +247,7 @@ func plainPut(client *http.Client, url string, data []byte, sign func(*http.Requ
 	}
 	defer resp.Body.Close()
 	io.Copy(io.Discard, resp.Body)
-	if resp.StatusCode != http.StatusOK {
+	if resp.StatusCode >= 300 {
 		return errors.New(resp.Status)
 	}
 	return nil
@@ -200,16 +255,12 @@ func plainPut(client *http.Client, url string, data []byte, sign func(*http.Requ
 
 // engine sends the files by a plan; only the run is timed.
 func (u upload) engine(dir, addr string, times *[]time.Duration, cpu *time.Duration) error {
-	temp, err := os.MkdirTemp(dir, "plan-")
-	if err != nil {
-		return err
-	}
 	end, err := folder.OpenEndpoint("source", filepath.Join(dir, "source"), folder.Options{})
 	if err != nil {
 		return err
 	}
 	defer end.Close()
-	store, err := s3.NewStore(s3.Config{Name: "bench", Address: addr, AccessKey: "bench", Secret: secret.New("bench")})
+	store, err := openStore(addr)
 	if err != nil {
 		return err
 	}
@@ -222,6 +273,16 @@ func (u upload) engine(dir, addr string, times *[]time.Duration, cpu *time.Durat
 	if err != nil {
 		return err
 	}
+	return carry(dir, source, target, u.count, transfer.Options{Streams: u.streams, PartSize: u.part}, times, cpu)
+}
+
+// carry plans and runs; only the run is timed.
+func carry(dir string, source, target place.Place, count int, opts transfer.Options, times *[]time.Duration, cpu *time.Duration) error {
+	temp, err := os.MkdirTemp(dir, "plan-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(temp)
 	p, err := makePlan(temp, source, target)
 	if err != nil {
 		return err
@@ -233,9 +294,9 @@ func (u upload) engine(dir, addr string, times *[]time.Duration, cpu *time.Durat
 	}
 	defer ledger.Close()
 	return timed(times, cpu, func() error {
-		out, err := transfer.Run(ctx, p, source, target, ledger, &transfer.Meter{}, transfer.Options{Streams: u.streams, PartSize: u.part})
-		if err == nil && (out.Failed > 0 || out.Objects != int64(u.count)) {
-			err = fmt.Errorf("%d of %d objects, %d failed", out.Objects, u.count, out.Failed)
+		out, err := transfer.Run(ctx, p, source, target, ledger, &transfer.Meter{}, opts)
+		if err == nil && (out.Failed > 0 || out.Objects != int64(count)) {
+			err = fmt.Errorf("%d of %d objects, %d failed", out.Objects, count, out.Failed)
 		}
 		return err
 	})

@@ -357,7 +357,7 @@ func TestTheRestGoesOn(t *testing.T) {
 		causes[p.Cause] = p.Keys
 	}
 	assert.Equal(t, []string{"changes.json"}, causes["studio: changed meanwhile"])
-	assert.Equal(t, []string{"vanishes.json"}, causes["studio: not found"])
+	assert.Equal(t, []string{"vanishes.json"}, causes["studio: gone since the plan"])
 	assert.Equal(t, []string{"tiles/0/0.json"}, causes["north/archive: changed meanwhile"])
 	assert.ElementsMatch(t, []string{"tiles/1/1.json", "masters/0.wav"}, causes["north/archive: already there"])
 	assert.Equal(t, []string{"tiles/2/2.json"}, causes["north/archive: server fault"])
