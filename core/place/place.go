@@ -125,6 +125,9 @@ type Abilities struct {
 	// smaller), MaxParts their number. All 0 without [PartWriter].
 	MinPart, MaxPart int64
 	MaxParts         int
+	// GoodPart is the size of parts that suits the place when nobody asked for
+	// another; 0 for no preference.
+	GoodPart int64
 	// StoredSums is the checksum the place keeps with each object it was given
 	// one for, so that it can be asked for without reading; NoSum for none.
 	StoredSums object.SumKind

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -76,7 +77,7 @@ type Outcome struct {
 // others; the error is for what makes going on senseless, such as a ledger
 // that cannot be written.
 func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *Ledger, meter *Meter, opts Options) (Outcome, error) {
-	opts.complete()
+	opts.complete(source, target)
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	r := &run{ctx: ctx, cancel: cancel, ledger: ledger, meter: meter, opts: opts, control: opts.Control}
@@ -110,9 +111,9 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 }
 
 // complete fills in what was left out.
-func (o *Options) complete() {
+func (o *Options) complete(source, target place.Place) {
 	if o.PartSize <= 0 {
-		o.PartSize = DefaultPartSize
+		o.PartSize = cmp.Or(target.Abilities().GoodPart, DefaultPartSize)
 	}
 	if o.Retry.Tries == 0 {
 		o.Retry = retry.Usual

@@ -35,6 +35,7 @@ type Endpoint struct {
 	name string
 	root *os.Root
 	opts Options
+	dirs dirs
 }
 
 // OpenEndpoint opens the folder dir under the given label. The folder must exist.
@@ -46,14 +47,17 @@ func OpenEndpoint(name, dir string, opts Options) (*Endpoint, error) {
 		}
 		return nil, place.Wrap(name, "open", "", err)
 	}
-	return &Endpoint{name, root, opts}, nil
+	return &Endpoint{name: name, root: root, opts: opts}, nil
 }
 
 // Name is the endpoint's label.
 func (e *Endpoint) Name() string { return e.name }
 
 // Close releases the root. Places opened from it fail afterwards.
-func (e *Endpoint) Close() error { return e.root.Close() }
+func (e *Endpoint) Close() error {
+	e.dirs.close()
+	return e.root.Close()
+}
 
 // Open gives the place at a subfolder; "" is the root itself. The subfolder
 // need not exist: writing makes it.
@@ -90,6 +94,8 @@ func (f *Folder) Abilities() place.Abilities {
 	return place.Abilities{
 		Protocol: "folder",
 		MinPart:  1, MaxPart: 1 << 40, MaxParts: 1 << 20,
+		// Writers of one file stand in each other's way in the kernel.
+		GoodPart:   64 << 20,
 		KeepsTimes: true, KeepsModes: true,
 		TimeStep:   time.Nanosecond,
 		Conditions: true,

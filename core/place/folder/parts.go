@@ -38,11 +38,12 @@ func (f *Folder) Begin(ctx context.Context, key string, opts place.WriteOptions)
 	}
 	up := place.Upload{Key: key, ID: rand.Text()[:16], Begun: time.Now()}
 	data, log := partFiles(f, up)
-	_, file, err := f.create(key, path.Base(data), os.O_EXCL)
+	t, err := f.create(key, path.Base(data), os.O_EXCL)
 	if err != nil {
 		return up, f.fail("begin", key, err)
 	}
-	file.Close()
+	t.landed = true // it stays, under this name for now
+	t.close()
 	if err := f.end.root.WriteFile(log, []byte(fmt.Sprintf("%q\n", key)), 0o666); err != nil {
 		f.end.root.Remove(data)
 		return up, f.fail("begin", key, err)
@@ -127,11 +128,20 @@ func (f *Folder) Finish(ctx context.Context, up place.Upload, parts []place.Part
 		return no(err)
 	}
 	data, log := partFiles(f, up)
-	file, err := f.end.root.OpenFile(data, os.O_WRONLY, 0)
+	d, err := f.end.dir(path.Dir(data), false)
 	if err != nil {
 		return no(err)
 	}
-	defer file.Close()
+	file, err := d.root.OpenFile(path.Base(data), os.O_WRONLY, 0)
+	if err != nil {
+		d.done()
+		return no(err)
+	}
+	t := &temp{dir: d, name: path.Base(data), file: file}
+	defer func() {
+		t.landed = true // the parts stay, for another try or to be aborted
+		t.close()
+	}()
 	info, err := file.Stat()
 	if err != nil {
 		return no(err)
@@ -152,7 +162,7 @@ func (f *Folder) Finish(ctx context.Context, up place.Upload, parts []place.Part
 	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
 		return no(place.NewError(f.name, "finish", up.Key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum)))
 	}
-	e, err := f.land(up.Key, data, file, opts)
+	e, err := f.land(up.Key, t, opts)
 	if err != nil {
 		return no(err)
 	}

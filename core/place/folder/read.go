@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"path"
 
 	"golang.org/x/sys/unix"
 
@@ -44,7 +46,7 @@ func (f *Folder) Read(ctx context.Context, key string, opts place.ReadOptions) (
 		return no(place.NewError(f.name, "read", key, place.NotFound, errors.Unwrap(err)))
 	}
 	// Not blocking: a named pipe must not hold us.
-	file, err := f.end.root.OpenFile(f.path(key), os.O_RDONLY|unix.O_NONBLOCK, 0)
+	file, err := f.open(key, os.O_RDONLY|unix.O_NONBLOCK)
 	if err != nil {
 		return no(err)
 	}
@@ -68,12 +70,39 @@ func (f *Folder) Read(ctx context.Context, key string, opts place.ReadOptions) (
 	if opts.Length > 0 {
 		left = min(left, opts.Length)
 	}
-	if _, err := file.Seek(opts.Offset, io.SeekStart); err != nil {
-		file.Close()
-		return no(err)
+	if opts.Offset > 0 {
+		if _, err := file.Seek(opts.Offset, io.SeekStart); err != nil {
+			file.Close()
+			return no(err)
+		}
 	}
 	e := entry(key, info)
 	return &reader{f: f, file: file, entry: e, left: left}, e, nil
+}
+
+// open opens the key's file.
+func (f *Folder) open(key string, flags int) (*os.File, error) {
+	at := f.path(key)
+	folder, name := path.Split(at)
+	for again := false; ; again = true {
+		d, err := f.end.dir(path.Clean(folder), false)
+		if err == nil {
+			var file *os.File
+			file, err = d.root.OpenFile(name, flags, 0)
+			d.done()
+			if err == nil {
+				return file, nil
+			}
+		}
+		switch {
+		case errors.Is(err, fs.ErrNotExist) && !again: // the folder may be another by now
+			f.end.dirs.forget(path.Clean(folder))
+		case errors.Is(err, fs.ErrNotExist):
+			return nil, err
+		default: // a link that leads elsewhere inside the root, for one
+			return f.end.root.OpenFile(at, flags, 0)
+		}
+	}
 }
 
 // reader reads a range of a file and looks at its end whether the file is

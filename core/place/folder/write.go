@@ -13,7 +13,6 @@ import (
 	"path"
 	"slices"
 	"sync"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -26,55 +25,86 @@ func (f *Folder) Write(ctx context.Context, key string, body io.Reader, size int
 	if err := f.CheckName(key); err != nil {
 		return object.Entry{}, err
 	}
-	temp, file, err := f.temporary(key)
+	t, err := f.temporary(key)
 	if err != nil {
 		return object.Entry{}, f.fail("write", key, err)
 	}
-	defer f.end.root.Remove(temp) // does nothing once it is renamed
-	defer file.Close()
-	sums, err := f.fill(ctx, key, file, body, size, opts.Sum)
+	defer t.close()
+	sums, err := f.fill(ctx, key, t.file, body, size, opts.Sum)
 	if err != nil {
 		return object.Entry{}, f.fail("write", key, err)
 	}
-	e, err := f.land(key, temp, file, opts)
+	e, err := f.land(key, t, opts)
 	e.Sums = sums
 	return e, f.fail("write", key, err)
 }
 
-// create makes a file of ours in the folder the key lies in, and that folder.
-func (f *Folder) create(key, name string, flags int) (string, *os.File, error) {
-	dir := path.Dir(f.path(key))
-	temp := path.Join(dir, name)
-	file, err := f.end.root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|flags, 0o666)
-	if errors.Is(err, fs.ErrNotExist) && dir != "." {
-		if err := f.end.root.MkdirAll(dir, 0o777); err != nil {
-			return "", nil, err
-		}
-		file, err = f.end.root.OpenFile(temp, os.O_WRONLY|os.O_CREATE|flags, 0o666)
+// temp is a file of ours beside the one it is to become.
+type temp struct {
+	dir    *dir
+	name   string // in dir
+	file   *os.File
+	landed bool
+}
+
+// close removes the file unless it has landed.
+func (t *temp) close() {
+	t.file.Close()
+	if !t.landed {
+		t.dir.root.Remove(t.name)
 	}
-	return temp, file, err
+	t.dir.done()
+}
+
+// create makes a file of ours in the folder the key lies in, and that folder.
+func (f *Folder) create(key, name string, flags int) (*temp, error) {
+	folder := path.Dir(f.path(key))
+	for again := false; ; again = true {
+		d, err := f.end.dir(folder, true)
+		if err != nil {
+			return nil, err
+		}
+		file, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|flags, 0o666)
+		if err == nil {
+			return &temp{dir: d, name: name, file: file}, nil
+		}
+		d.done()
+		if again || !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		f.end.dirs.forget(folder) // it was removed meanwhile
+	}
 }
 
 // temporary makes the file a key's content is written to first. Its name
 // follows from the key, so that what a killed run left behind is taken over by
 // the next try and not left for ever; a lock tells whether someone else, alive,
 // is writing to it, who is then left alone.
-func (f *Folder) temporary(key string) (string, *os.File, error) {
+func (f *Folder) temporary(key string) (*temp, error) {
 	h := fnv.New64a()
 	h.Write([]byte(key))
-	temp, file, err := f.create(key, fmt.Sprintf("%s%016x.tmp", ours, h.Sum64()), 0)
-	if err != nil {
-		return temp, file, err
+	name := fmt.Sprintf("%s%016x.tmp", ours, h.Sum64())
+	t, err := f.create(key, name, os.O_EXCL)
+	fresh := err == nil
+	if errors.Is(err, fs.ErrExist) {
+		t, err = f.create(key, name, 0)
 	}
-	if unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+	if err != nil {
+		return nil, err
+	}
+	if unix.Flock(int(t.file.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
+		if fresh {
+			return t, nil
+		}
 		// Renamed or removed between opening and locking, it is not ours.
-		there, err := f.end.root.Lstat(temp)
-		mine, err2 := file.Stat()
+		there, err := t.dir.root.Lstat(name)
+		mine, err2 := t.file.Stat()
 		if err == nil && err2 == nil && os.SameFile(there, mine) {
-			return temp, file, file.Truncate(0)
+			return t, t.file.Truncate(0)
 		}
 	}
-	file.Close()
+	t.landed = true // someone else's: not ours to remove
+	t.close()
 	return f.create(key, ours+rand.Text()[:16]+".tmp", os.O_EXCL)
 }
 
@@ -141,41 +171,81 @@ func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Read
 
 // land gives a filled temporary file its times and permissions and, when the
 // condition holds, its name.
-func (f *Folder) land(key, temp string, file *os.File, opts place.WriteOptions) (object.Entry, error) {
-	root, final := f.end.root, f.path(key)
+func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entry, error) {
 	if opts.Mode != 0 {
-		if err := file.Chmod(fs.FileMode(opts.Mode).Perm()); err != nil {
+		if err := t.file.Chmod(fs.FileMode(opts.Mode).Perm()); err != nil {
 			return object.Entry{}, err
 		}
 	}
 	if f.end.opts.Sync {
-		if err := file.Sync(); err != nil {
+		if err := t.file.Sync(); err != nil {
 			return object.Entry{}, err
 		}
 	}
 	if !opts.Original.IsZero() {
 		// Access time is left as it is.
-		if err := root.Chtimes(temp, time.Time{}, opts.Original); err != nil {
+		times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(opts.Original.UnixNano())}
+		if err := unix.UtimesNanoAt(int(t.dir.file.Fd()), t.name, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			return object.Entry{}, err
 		}
 	}
-	info, err := file.Stat()
+	info, err := t.file.Stat()
 	if err != nil {
 		return object.Entry{}, err
 	}
 	// A full disk or a failed network mount may only show here.
-	if err := file.Close(); err != nil {
+	if err := t.file.Close(); err != nil {
 		return object.Entry{}, err
 	}
-	if err := f.rename(temp, final, key, opts); err != nil {
+	if err := f.settle(key, t, opts); err != nil {
 		return object.Entry{}, err
 	}
+	t.landed = true
 	if f.end.opts.Sync {
-		if err := f.syncDir(path.Dir(final)); err != nil {
+		if err := t.dir.file.Sync(); err != nil {
 			return object.Entry{}, err
 		}
 	}
 	return entry(key, info), nil
+}
+
+// settle moves a temporary file to its name beside it under the write's
+// condition.
+func (f *Folder) settle(key string, t *temp, opts place.WriteOptions) error {
+	name := path.Base(f.path(key))
+	dirfd := int(t.dir.file.Fd())
+	for again := false; ; again = true {
+		var err error
+		switch opts.Condition {
+		case place.IfAbsent:
+			// In one step, where the filesystem can.
+			err = unix.Renameat2(dirfd, t.name, dirfd, name, unix.RENAME_NOREPLACE)
+			if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.ENOTSUP) {
+				folder := path.Dir(f.path(key))
+				return f.rename(path.Join(folder, t.name), path.Join(folder, name), key, opts)
+			}
+		case place.IfStill:
+			info, statErr := t.dir.root.Lstat(name)
+			if statErr != nil || entry(key, info).Mark() != opts.Mark {
+				return place.NewError(f.name, "write", key, place.Changed, nil)
+			}
+			fallthrough
+		default:
+			err = unix.Renameat(dirfd, t.name, dirfd, name)
+		}
+		if err == nil {
+			return nil
+		}
+		// A folder of that name with nothing in it is no object, and gives way.
+		if info, statErr := t.dir.root.Lstat(name); !again && statErr == nil && info.IsDir() {
+			f.removeEmpty(f.path(key))
+			continue
+		}
+		if errors.Is(err, fs.ErrExist) {
+			return place.NewError(f.name, "write", key, place.Exists, nil)
+		}
+		return err
+	}
 }
 
 // rename moves the file to its name under the write's condition.
@@ -224,15 +294,6 @@ func (f *Folder) removeEmpty(dir string) {
 		f.removeEmpty(path.Join(dir, c.Name()))
 	}
 	f.end.root.Remove(dir)
-}
-
-func (f *Folder) syncDir(dir string) error {
-	d, err := f.end.root.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
 }
 
 // Remove removes files. The folders they lay in stay.
