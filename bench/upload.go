@@ -161,7 +161,7 @@ func onFreshStore(program, dir string, args []string, f func(addr string) error)
 // is the address's path.
 func openStore(addr string) (place.Endpoint, error) {
 	if at, err := url.Parse(addr); err == nil && len(at.Path) > 1 {
-		return blob.NewStore(blob.Config{Name: "bench", Address: addr})
+		return blob.NewStore(blob.Config{Name: "bench", Address: addr, CRC64: true})
 	}
 	return s3.NewStore(s3.Config{Name: "bench", Address: addr, AccessKey: "bench", Secret: secret.New("bench")})
 }

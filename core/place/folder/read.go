@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -46,99 +47,126 @@ func (f *Folder) Read(ctx context.Context, key string, opts place.ReadOptions) (
 		return no(place.NewError(f.name, "read", key, place.NotFound, errors.Unwrap(err)))
 	}
 	// Not blocking: a named pipe must not hold us.
-	file, err := f.open(key, os.O_RDONLY|unix.O_NONBLOCK)
+	fd, err := f.open(key, unix.O_RDONLY|unix.O_NONBLOCK)
 	if err != nil {
 		return no(err)
 	}
-	info, err := file.Stat()
+	var st unix.Stat_t
+	err = unix.Fstat(fd, &st)
+	e := statEntry(key, &st)
 	switch {
 	case err != nil:
-	case info.IsDir():
+	case st.Mode&unix.S_IFMT == unix.S_IFDIR:
 		err = place.NewError(f.name, "read", key, place.NotFound, errors.New("it is a folder"))
-	case !info.Mode().IsRegular():
+	case st.Mode&unix.S_IFMT != unix.S_IFREG:
 		err = place.NewError(f.name, "read", key, place.Unsupported, errors.New("it is not a regular file"))
-	case opts.IfMark != "" && entry(key, info).Mark() != opts.IfMark:
+	case opts.IfMark != "" && e.Mark() != opts.IfMark:
 		err = place.NewError(f.name, "read", key, place.Changed, nil)
-	case opts.Offset > info.Size():
-		err = place.NewError(f.name, "read", key, place.Changed, fmt.Errorf("it has only %d bytes", info.Size()))
+	case opts.Offset > st.Size:
+		err = place.NewError(f.name, "read", key, place.Changed, fmt.Errorf("it has only %d bytes", st.Size))
 	}
 	if err != nil {
-		file.Close()
+		unix.Close(fd)
 		return no(err)
 	}
-	left := info.Size() - opts.Offset
+	left := st.Size - opts.Offset
 	if opts.Length > 0 {
 		left = min(left, opts.Length)
 	}
-	if opts.Offset > 0 {
-		if _, err := file.Seek(opts.Offset, io.SeekStart); err != nil {
-			file.Close()
-			return no(err)
-		}
-	}
-	e := entry(key, info)
-	return &reader{f: f, file: file, entry: e, left: left}, e, nil
+	return &reader{f: f, fd: fd, entry: e, at: opts.Offset, left: left}, e, nil
 }
 
-// open opens the key's file.
-func (f *Folder) open(key string, flags int) (*os.File, error) {
-	at := f.path(key)
-	folder, name := path.Split(at)
+// open opens the key's file. What it gives is a file of the system's: the
+// wrapping of an os.File costs as much again as reading a small one.
+func (f *Folder) open(key string, flags int) (int, error) {
+	folder, name := path.Split(f.path(key))
+	folder = path.Clean(folder)
 	for again := false; ; again = true {
-		d, err := f.end.dir(path.Clean(folder), false)
-		if err == nil {
-			var file *os.File
-			file, err = d.root.OpenFile(name, flags, 0)
-			d.done()
-			if err == nil {
-				return file, nil
+		d, err := f.end.dir(folder, false)
+		if err != nil {
+			return -1, err
+		}
+		// Not through a link: that is another's content. Interrupted calls are
+		// made again, as os does.
+		fd := -1
+		for {
+			fd, err = unix.Openat(int(d.file.Fd()), name, flags|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
+			if err != unix.EINTR {
+				break
 			}
 		}
+		d.done()
 		switch {
+		case err == nil:
+			return fd, nil
 		case errors.Is(err, fs.ErrNotExist) && !again: // the folder may be another by now
-			f.end.dirs.forget(path.Clean(folder))
-		case errors.Is(err, fs.ErrNotExist):
-			return nil, err
-		default: // a link that leads elsewhere inside the root, for one
-			return f.end.root.OpenFile(at, flags, 0)
+			f.end.dirs.forget(folder)
+		default:
+			return -1, err
 		}
 	}
 }
 
 // reader reads a range of a file and looks at its end whether the file is
-// still the one that was opened.
+// still the one that was opened. It is not for concurrent use, but may be closed
+// while it is read: the transport of a request may still do that.
 type reader struct {
-	f     *Folder
-	file  *os.File
-	entry object.Entry
-	left  int64
+	f        *Folder
+	entry    object.Entry
+	at, left int64
+
+	mu sync.Mutex
+	fd int // -1 once it is closed
 }
 
 func (r *reader) Read(p []byte) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.fd < 0 {
+		return 0, r.f.fail("read", r.entry.Key, os.ErrClosed)
+	}
 	if r.left == 0 {
 		return 0, r.end()
 	}
-	n, err := r.file.Read(p[:min(int64(len(p)), r.left)])
-	r.left -= int64(n)
-	switch {
-	case err == io.EOF:
-		err = place.NewError(r.f.name, "read", r.entry.Key, place.Changed, errors.New("it became shorter while being read"))
-	case err != nil:
-		err = r.f.fail("read", r.entry.Key, err)
+	if len(p) == 0 {
+		return 0, nil
 	}
-	return n, err
+	p = p[:min(int64(len(p)), r.left, 1<<30)]
+	n, err := unix.Pread(r.fd, p, r.at)
+	for err == unix.EINTR {
+		n, err = unix.Pread(r.fd, p, r.at)
+	}
+	switch {
+	case err != nil:
+		return 0, r.f.fail("read", r.entry.Key, err)
+	case n == 0:
+		return 0, place.NewError(r.f.name, "read", r.entry.Key, place.Changed, errors.New("it became shorter while being read"))
+	}
+	r.at += int64(n)
+	r.left -= int64(n)
+	return n, nil
 }
 
 // end is io.EOF, or what happened to the file meanwhile.
 func (r *reader) end() error {
-	info, err := r.file.Stat()
-	if err != nil {
+	var st unix.Stat_t
+	if err := unix.Fstat(r.fd, &st); err != nil {
 		return r.f.fail("read", r.entry.Key, err)
 	}
-	if entry(r.entry.Key, info).Mark() != r.entry.Mark() {
+	if now := statEntry(r.entry.Key, &st); now.Mark() != r.entry.Mark() {
 		return place.NewError(r.f.name, "read", r.entry.Key, place.Changed, errors.New("it was written to while being read"))
 	}
 	return io.EOF
 }
 
-func (r *reader) Close() error { return r.file.Close() }
+// Close closes the file.
+func (r *reader) Close() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.fd < 0 {
+		return nil
+	}
+	fd := r.fd
+	r.fd = -1
+	return unix.Close(fd)
+}

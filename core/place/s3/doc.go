@@ -1,7 +1,7 @@
 // Package s3 is a place in a store that speaks the S3 API.
 //
 // The hot calls (list, stat, read, write, part) are its own, on net/http with
-// the SDK's request signer and a listing scanner made for the purpose; the
+// a request signer and a listing scanner made for the purpose; the
 // cold ones (buckets, uploads, removal, copies) go through the SDK's client.
 // It makes each request once: it never retries, splits or schedules, which is
 // the transfer package's work.

@@ -100,7 +100,9 @@ func headerEntry(key string, h http.Header) object.Entry {
 		Class:       class(h.Get("X-Amz-Storage-Class")),
 		ContentType: h.Get("Content-Type"), ContentEncoding: h.Get("Content-Encoding"),
 	}
-	e.Modified, _ = http.ParseTime(h.Get("Last-Modified"))
+	if when := h.Get("Last-Modified"); when != "" {
+		e.Modified, _ = http.ParseTime(when)
+	}
 	for name, values := range h {
 		if short, ok := strings.CutPrefix(name, "X-Amz-Meta-"); ok {
 			if e.Metadata == nil {

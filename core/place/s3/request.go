@@ -94,7 +94,8 @@ func (p *Place) build(ctx context.Context, r request) (*http.Request, error) {
 	if err != nil || creds.AccessKeyID == "" {
 		return req, err
 	}
-	return req, s.signer.SignHTTP(ctx, creds, req, r.payload, "s3", s.cfg.Region, time.Now().UTC())
+	s.signing.sign(req, creds, s.cfg.Region, r.payload, time.Now())
+	return req, nil
 }
 
 // escapePath percent-encodes every byte but unreserved ones and "/" (RFC 3986,

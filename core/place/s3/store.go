@@ -58,7 +58,8 @@ type Store struct {
 	base       url.URL
 	signBodies bool
 	http       *http.Client
-	signer     *v4.Signer
+	signing    signing
+	signer     *v4.Signer              // of links
 	creds      aws.CredentialsProvider // nil without any
 	sdk        *s3.Client
 }

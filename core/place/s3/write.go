@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -62,7 +63,7 @@ func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offs
 	if err != nil {
 		return place.Part{}, err
 	}
-	return place.Part{Number: number, Size: size, ETag: headerEntry("", resp).ETag, Sum: sum}, nil
+	return place.Part{Number: number, Size: size, ETag: strings.Trim(resp.Get("ETag"), `"`), Sum: sum}, nil
 }
 
 // small is the size up to which a body is read into memory and its checksum
@@ -148,7 +149,8 @@ func drain(resp *http.Response) {
 // verified holds the checksum the store answers with, if it does, against the
 // one that was sent.
 func (p *Place) verified(r request, answer http.Header, sum object.Sum) (http.Header, object.Sum, error) {
-	if kept, ok := headerEntry("", answer).Sum(sum.Kind); ok && kept != sum {
+	kept, err := object.ParseSum(sum.Kind, answer.Get(sumHeaders[sum.Kind]))
+	if err == nil && kept != sum {
 		return nil, sum, place.NewError(p.name, r.op, r.key, place.Corrupt, fmt.Errorf("the store has %s, %s was sent", kept, sum))
 	}
 	return answer, sum, nil
