@@ -3,6 +3,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -40,6 +41,9 @@ func run() error {
 	}
 	if len(os.Args) > 1 && os.Args[1] == "window" {
 		return measureWindow(filepath.Join(dir, "window"), program)
+	}
+	if len(os.Args) > 1 && os.Args[1] == "stores" {
+		return errors.Join(measureStores(filepath.Join(dir, "stores"), program, "S3"), measureStores(filepath.Join(dir, "stores"), program, "Blob"))
 	}
 	if len(os.Args) > 1 && os.Args[1] == "run" {
 		return measureRuns(dir, program)

@@ -51,8 +51,17 @@ type Place interface {
 // do it a second time.
 type Summed interface {
 	io.Reader
-	// Sum is the [object.CRC64NVME] of all that was read so far.
+	// Sum is the [object.CRC64NVME] of all that was read so far; zero when this
+	// one has none after all.
 	Sum() object.Sum
+}
+
+// SumsItself gives a reader as the [Summed] that it is; nil for one that is not.
+func SumsItself(r io.Reader) Summed {
+	if s, ok := r.(Summed); ok && s.Sum().Kind != object.NoSum {
+		return s
+	}
+	return nil
 }
 
 // ListOptions shape a listing. The zero value lists everything.

@@ -14,13 +14,15 @@ import (
 // lies between two of its reads is the target taking what it was given, and
 // what follows the last one is waiting for the target's answer.
 type body struct {
-	t     *transfer
-	f     *flight
-	r     io.ReadCloser
-	sum   hash.Hash
-	sent  int64
-	last  time.Time // when the last read, or opening, was over
-	ended bool
+	t *transfer
+	f *flight
+	r io.ReadCloser
+	// sum is kept here, unless what is read sums itself.
+	sum    hash.Hash
+	summed place.Summed
+	sent   int64
+	last   time.Time // when the last read, or opening, was over
+	ended  bool
 }
 
 // open opens the source's content for one attempt.
@@ -32,7 +34,9 @@ func (t *transfer) open(f *flight, opts place.ReadOptions) (*body, object.Entry,
 	if err != nil {
 		return nil, facts, err
 	}
-	b.sum = object.CRC64NVME.New()
+	if b.summed = place.SumsItself(r); b.summed == nil { // else it was summed on its way here
+		b.sum = object.CRC64NVME.New()
+	}
 	return b, facts, nil
 }
 
@@ -50,7 +54,9 @@ func (b *body) Read(p []byte) (int, error) {
 	m.spent(Reading, read.Sub(began))
 	b.last = read
 	if n > 0 {
-		b.sum.Write(p[:n])
+		if b.sum != nil {
+			b.sum.Write(p[:n])
+		}
 		b.last = time.Now()
 		m.spent(Hashing, b.last.Sub(read))
 		m.read.Add(int64(n))
@@ -86,7 +92,12 @@ func (b *body) count(n int64) {
 }
 
 // Sum is the CRC-64/NVME of what was read so far: see [place.Summed].
-func (b *body) Sum() object.Sum { return object.SumOf(object.CRC64NVME, b.sum) }
+func (b *body) Sum() object.Sum {
+	if b.summed != nil {
+		return b.summed.Sum()
+	}
+	return object.SumOf(object.CRC64NVME, b.sum)
+}
 
 // close ends the attempt: one that failed takes its count back.
 func (b *body) close(err error) error {

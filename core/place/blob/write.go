@@ -1,7 +1,6 @@
 package blob
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -15,7 +14,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/Azure/azure-sdk-for-go/sdk/azcore/streaming"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blockblob"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
@@ -68,12 +66,14 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if size > piece {
 		return p.writeBlocks(ctx, key, body, size, opts)
 	}
-	data, sum, err := p.take(key, body, size, opts.Sum)
+	room := wire.NewRoom(size)
+	defer room.Release()
+	sum, err := p.take(key, body, room.Data, opts.Sum)
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	check, digest := p.check(data, sum)
-	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, streaming.NopCloser(bytes.NewReader(data)), &blockblob.UploadOptions{
+	check, digest := p.check(room.Data, sum)
+	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, room.Reader(), &blockblob.UploadOptions{
 		Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: writeConditions(opts),
 		TransactionalValidation: check,
 	})
@@ -84,10 +84,9 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 }
 
 // take reads a piece, which must end there, and sums it, against the sum expected if there is one.
-func (p *Place) take(key string, body io.Reader, size int64, want object.Sum) ([]byte, object.Sum, error) {
-	data := make([]byte, size)
+func (p *Place) take(key string, body io.Reader, data []byte, want object.Sum) (object.Sum, error) {
 	if err := wire.ReadExactly(body, data); err != nil {
-		return nil, object.Sum{}, err
+		return object.Sum{}, err
 	}
 	sum := wire.SumOf(body, data)
 	if want.Kind != object.NoSum {
@@ -98,10 +97,10 @@ func (p *Place) take(key string, body io.Reader, size int64, want object.Sum) ([
 			got = object.SumOf(want.Kind, h)
 		}
 		if got != want {
-			return nil, sum, place.NewError(p.name, "write", key, place.Corrupt, fmt.Errorf("%s, expected %s", got, want))
+			return sum, place.NewError(p.name, "write", key, place.Corrupt, fmt.Errorf("%s, expected %s", got, want))
 		}
 	}
-	return data, sum, nil
+	return sum, nil
 }
 
 func sourceError(ctx context.Context, err error) error {
@@ -299,13 +298,15 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 // WritePart stages one block (Put Block).
 func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, want object.Sum) (place.Part, error) {
 	no := func(err error) (place.Part, error) { return place.Part{}, p.fail(ctx, "write part", up.Key, err) }
-	data, sum, err := p.take(up.Key, body, size, want)
+	room := wire.NewRoom(size)
+	defer room.Release()
+	sum, err := p.take(up.Key, body, room.Data, want)
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	check, _ := p.check(data, sum)
+	check, _ := p.check(room.Data, sum)
 	id := blockID(up, number, sum)
-	_, err = p.client.NewBlockBlobClient(p.prefix+up.Key).StageBlock(ctx, id, streaming.NopCloser(bytes.NewReader(data)),
+	_, err = p.client.NewBlockBlobClient(p.prefix+up.Key).StageBlock(ctx, id, room.Reader(),
 		&blockblob.StageBlockOptions{TransactionalValidation: check})
 	if err != nil {
 		return no(err)

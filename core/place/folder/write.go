@@ -113,7 +113,7 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b 
 // fill copies exactly size bytes to w, summing as they pass, and holds the
 // result against the expected sum.
 func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Reader, size int64, want object.Sum) ([]object.Sum, error) {
-	summed, _ := body.(place.Summed)
+	summed := place.SumsItself(body)
 	var crc hash.Hash
 	var sinks []io.Writer
 	if summed == nil {

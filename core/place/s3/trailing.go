@@ -36,7 +36,7 @@ const chunk = 1 << 20
 
 func newTrailing(body io.Reader, size int64) *trailing {
 	t := &trailing{body: body, size: size, left: size}
-	if t.summed, _ = body.(place.Summed); t.summed == nil {
+	if t.summed = place.SumsItself(body); t.summed == nil {
 		t.sum = sumKind.New()
 	}
 	return t

@@ -128,13 +128,22 @@ func (b *Body) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Sum is the checksum of what was read so far, where one is kept to compare: see
+// [place.Summed]. It is zero where none is.
+func (b *Body) Sum() object.Sum {
+	if b.sum == nil || b.want.Kind != object.CRC64NVME {
+		return object.Sum{}
+	}
+	return object.SumOf(b.want.Kind, b.sum)
+}
+
 // Close closes the response.
 func (b *Body) Close() error { return b.body.Close() }
 
 // SumOf is the CRC-64/NVME of data, which is all that was read from body: its
 // own, if it sums itself up.
 func SumOf(body io.Reader, data []byte) object.Sum {
-	if s, ok := body.(place.Summed); ok {
+	if s := place.SumsItself(body); s != nil {
 		return s.Sum()
 	}
 	h := object.CRC64NVME.New()
