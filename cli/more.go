@@ -106,8 +106,8 @@ func (a *app) standInCommand() *cobra.Command {
 		Short: "Start a small object store on loopback, to practise on",
 		Long: `Starts a small object store on loopback that speaks the S3 API or, with --blob,
 the Azure Blob API, and keeps everything in DIR. It checks signatures and checksums and, with --fault,
-misbehaves: latency=40ms, stall=20s, speed=40MB, 403, 500, 503, reset-before,
-reset-after, short, corrupt; each may be limited to an operation and a chance,
+misbehaves: latency=40ms, stall=20s, speed=40MB, 403, expired, 500, 503,
+reset-before, reset-after, short, corrupt; each may be limited to an operation and a chance,
 as in "PutObject:503@5%". Ctrl-C ends it.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -32,7 +32,7 @@ type Fault struct {
 	// Times ends the fault after so many hits; 0 means never.
 	Times int
 	// Do is one of: "latency" (wait Wait), "stall" (wait Wait in mid-body),
-	// "403", "500", "503", "reset-before" and "reset-after" (the connection breaks
+	// "403", "expired" (the credentials are), "500", "503", "reset-before" and "reset-after" (the connection breaks
 	// before or after the request took effect), "short" (half the body),
 	// "corrupt" (one bit of the body flips, either way).
 	Do   string
@@ -91,9 +91,9 @@ func ParseFault(text string) (f Fault, speed int64, err error) {
 		if f.Wait, err = time.ParseDuration(value); err != nil {
 			return f, 0, fmt.Errorf("%q: the wait reads like %s=40ms", text, what)
 		}
-	case "403", "500", "503", "reset-before", "reset-after", "short", "corrupt":
+	case "403", "expired", "500", "503", "reset-before", "reset-after", "short", "corrupt":
 	default:
-		return f, 0, fmt.Errorf("%q: a fault is one of latency=, stall=, speed=, 403, 500, 503, reset-before, reset-after, short, corrupt", text)
+		return f, 0, fmt.Errorf("%q: a fault is one of latency=, stall=, speed=, 403, expired, 500, 503, reset-before, reset-after, short, corrupt", text)
 	}
 	return f, 0, nil
 }
@@ -142,6 +142,13 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key strin
 			return
 		case "403":
 			s.refuse(w, r, fault(http.StatusForbidden, "AccessDenied", "these credentials are not allowed to do this"))
+			return
+		case "expired":
+			e := fault(http.StatusBadRequest, "ExpiredToken", "the provided token has expired")
+			if s.cfg.Blob {
+				e = fault(http.StatusForbidden, "AuthenticationFailed", "the signature is not valid any more")
+			}
+			s.refuse(w, r, e)
 			return
 		case "503":
 			s.refuse(w, r, fault(http.StatusServiceUnavailable, "SlowDown", "a fault on demand"))

@@ -76,12 +76,12 @@ secret-from = "file:%s"
 			}
 			job := fmt.Sprintf("%s-%d", leg.name, round)
 			put(t, dir, "jobs/"+job+".toml", fmt.Sprintf("source = %q\ntarget = %q\n[limits]\nstreams = 6\npart-size = \"5MiB\"\n", leg.from, to))
-			killed += killOften(t, dir, job, leg.store, leg.kills-killed)
+			n := killOften(t, dir, job, leg.store, leg.kills-killed)
+			killed, kills = killed+n, kills+n
 			text, code := lumtra(t, dir, "run", job)
 			require.Contains(t, []int{cli.ExitDone, cli.ExitNothing}, code, text)
 			text, code = lumtra(t, dir, "prove", job, "--by", "read-back")
 			require.Equal(t, cli.ExitDone, code, text)
-			kills += killed
 		}
 	}
 	t.Logf("killed %d times", kills)

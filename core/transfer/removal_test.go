@@ -134,7 +134,7 @@ func TestRemovalsWait(t *testing.T) {
 // Trash, removal, keeping both and compressing on the real servers, as the
 // interop script names them.
 func TestInteropRules(t *testing.T) {
-	for _, real := range realPlaces(t) {
+	for _, real := range realPlaces(t, func(address string) string { return address }) {
 		w := newWorld(t)
 		write(t, real, "only/there.wav", "old")
 		write(t, real, "only/more.wav", "older")

@@ -232,7 +232,7 @@ func (n noLarger) Abilities() place.Abilities {
 
 // realPlaces opens a place at each real server that `make interop` has started
 // and named, in a bucket of the test's own.
-func realPlaces(t *testing.T) []place.Place {
+func realPlaces(t *testing.T, via func(address string) string) []place.Place {
 	var found []place.Place
 	bucket := strings.ToLower(t.Name())
 	open := func(end place.Endpoint, err error) {
@@ -244,10 +244,10 @@ func realPlaces(t *testing.T) []place.Place {
 		found = append(found, p)
 	}
 	if addr := os.Getenv("LUMTRA_INTEROP_S3"); addr != "" {
-		open(s3.NewStore(s3.Config{Name: "real-s3", Address: addr, AccessKey: os.Getenv("LUMTRA_INTEROP_ACCESS"), Secret: secret.New(os.Getenv("LUMTRA_INTEROP_SECRET"))}))
+		open(s3.NewStore(s3.Config{Name: "real-s3", Address: via(addr), AccessKey: os.Getenv("LUMTRA_INTEROP_ACCESS"), Secret: secret.New(os.Getenv("LUMTRA_INTEROP_SECRET"))}))
 	}
 	if addr := os.Getenv("LUMTRA_INTEROP_BLOB"); addr != "" {
-		open(blob.NewStore(blob.Config{Name: "real-blob", Address: addr, Account: os.Getenv("LUMTRA_INTEROP_BLOB_ACCOUNT"), Key: secret.New(os.Getenv("LUMTRA_INTEROP_BLOB_KEY"))}))
+		open(blob.NewStore(blob.Config{Name: "real-blob", Address: via(addr), Account: os.Getenv("LUMTRA_INTEROP_BLOB_ACCOUNT"), Key: secret.New(os.Getenv("LUMTRA_INTEROP_BLOB_KEY"))}))
 	}
 	return found
 }
@@ -255,7 +255,7 @@ func realPlaces(t *testing.T) []place.Place {
 // TestInterop goes there and back with real servers, stopped half-way and
 // taken up, and from a stand-in to each.
 func TestInterop(t *testing.T) {
-	for _, real := range realPlaces(t) {
+	for _, real := range realPlaces(t, func(address string) string { return address }) {
 		w := newWorld(t)
 		w.fill(t, 100, 0, 12<<20, 31<<20+5)
 		p := w.plan(t, w.folder, real)
@@ -295,15 +295,38 @@ func TestFaults(t *testing.T) {
 	}
 }
 
+// faulty is how many objects the test of faults sends, and how long a stall is;
+// LUMTRA_FAULTS=full is the long form.
+func faulty() (objects int, stall time.Duration) {
+	if os.Getenv("LUMTRA_FAULTS") == "full" {
+		return 3000, 20 * time.Second
+	}
+	return 400, 50 * time.Millisecond
+}
+
 func faults(t *testing.T, w *world) {
-	w.fill(t, 400, 12<<20, 17<<20)
-	var set []standin.Fault
+	objects, stall := faulty()
+	w.fill(t, objects, 12<<20, 17<<20)
+	set := []standin.Fault{{Do: "stall", Chance: 0.05, Wait: stall}}
 	for _, do := range []string{"500", "503", "reset-before", "reset-after", "short", "corrupt"} {
 		set = append(set, standin.Fault{Do: do, Chance: 0.05})
 	}
 	p := w.plan(t, w.folder, w.store)
+	// Credentials that are not accepted for a while, in the midst of it.
 	w.server.SetFaults(set...)
+	renewed := make(chan struct{})
+	go func() {
+		defer close(renewed)
+		for ups := 0; ups == 0; time.Sleep(time.Millisecond) {
+			found, _ := w.store.(place.PartWriter).Uploads(ctx)
+			ups = len(found)
+		}
+		w.server.SetFaults(standin.Fault{Do: "expired"})
+		time.Sleep(300 * time.Millisecond)
+		w.server.SetFaults(set...)
+	}()
 	out, m := w.run(t, ctx, p, w.folder, w.store, quick)
+	<-renewed
 	w.server.SetFaults()
 	assert.Positive(t, m.Retries)
 	assert.Zero(t, out.Failed, "%v", m.Problems)

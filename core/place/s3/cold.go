@@ -59,7 +59,7 @@ func sdkError(ctx context.Context, name, op, key string, err error) error {
 		return e
 	}
 	kind := errorKind(status, "")
-	if status == 0 {
+	if status < 300 { // no answer, or one that broke off
 		kind = place.Unreachable
 	}
 	// What lies beneath "operation error S3: …", which says nothing more.
