@@ -1,8 +1,11 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -172,4 +175,43 @@ func TestMemory(t *testing.T) {
 	peak := cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss >> 10
 	t.Logf("survey and plan of 100,000 objects: %d MB resident at the most", peak)
 	assert.Less(t, peak, int64(150))
+}
+
+// One processor and little memory are enough, also for big objects over many
+// streams. Not in parallel, as TestMemory.
+func TestSmallMachine(t *testing.T) {
+	for _, kind := range []string{"s3", "blob"} {
+		storeDir := t.TempDir()
+		makeBucket(t, storeDir)
+		args := []string{"stand-in", storeDir}
+		if kind == "blob" {
+			args = append(args, "--blob")
+		}
+		server := exec.Command(program, args...) // not in this process, which has to stay small
+		said, err := server.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, server.Start())
+		defer server.Process.Kill()
+		line, err := bufio.NewReader(said).ReadString(';')
+		require.NoError(t, err)
+		address := strings.TrimSuffix(strings.TrimPrefix(line, "Listening on "), ";")
+		if kind == "blob" {
+			address += "/marsh"
+		}
+		dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"far/archive\"\n[limits]\nstreams = 4\n"})
+		raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+		require.NoError(t, err)
+		put(t, dir, "endpoints.toml", string(raw)+fmt.Sprintf("[endpoint.far]\nkind = %q\naddress = %q\n", kind, address))
+		fill(t, filepath.Join(dir, "src"), 2000)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "src/long.wav"), nil, 0o644))
+		require.NoError(t, os.Truncate(filepath.Join(dir, "src/long.wav"), 300<<20))
+		cmd := command(dir, "run", "out", "--json")
+		cmd.Env = append(cmd.Env, "GOMAXPROCS=1")
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Contains(t, string(out), `"end":"done"`)
+		peak := cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss >> 10
+		t.Logf("%s: 300 MiB and 2,000 objects on one processor: %d MB resident at the most", kind, peak)
+		assert.Less(t, peak, int64(128))
+	}
 }
