@@ -267,7 +267,7 @@ func (a *app) sayRun(r history.Run) {
 }
 
 func (a *app) proveCommand() *cobra.Command {
-	var by string
+	var by, digest string
 	c := &cobra.Command{
 		Use:   "prove JOB",
 		Short: "Compare both sides as they are now and write a manifest",
@@ -276,7 +276,7 @@ func (a *app) proveCommand() *cobra.Command {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				act := &service.Activity{}
 				stop := a.progress(act.Stage, func() string { return activityText(act) })
-				p, err := s.Prove(cmd.Context(), args[0], compare.Method(by), act)
+				p, err := s.Prove(cmd.Context(), args[0], compare.Method(by), digest, act)
 				stop()
 				if err != nil {
 					return err
@@ -291,6 +291,7 @@ func (a *app) proveCommand() *cobra.Command {
 			})
 		},
 	}
+	c.Flags().StringVar(&digest, "digest", "", "sha256 or blake3: also write a manifest of these (default: what the job says)")
 	c.Flags().StringVar(&by, "by", "", "size, stored-checksum or read-back (default: what the job says)")
 	return c
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"lumtra/core/history"
+	"lumtra/core/proof"
 	"lumtra/core/report"
 )
 
@@ -32,6 +33,17 @@ func (s *Service) ExportPlanTo(dir, name string, number int, f report.Format) (s
 func (s *Service) ExportRunTo(dir string, r history.Run, f report.Format) (string, error) {
 	path := filepath.Join(dir, fmt.Sprintf("%s-run-%s.%s", r.Job, r.Began.Format("20060102-150405"), f))
 	return path, writeFile(path, func(w io.Writer) error { return report.Run(w, &r, f) })
+}
+
+// ExportProofTo writes the document of a proof to a new file in dir and returns
+// its path.
+func (s *Service) ExportProofTo(dir string, p *Proof, f report.Format) (string, error) {
+	lines, err := proof.ReadDifferences(p.Dir, 200)
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, fmt.Sprintf("%s-proof-%d.%s", p.Job, p.Number, f))
+	return path, writeFile(path, func(w io.Writer) error { return report.Proof(w, p.Summary, lines, f) })
 }
 
 // writeFile makes a file of what write writes, or none.

@@ -1,7 +1,9 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -22,14 +24,20 @@ type Proof struct {
 }
 
 // Prove surveys both sides of a job anew and compares them; method "" means
-// the job's own.
-func (s *Service) Prove(ctx context.Context, name string, method compare.Method, a *Activity) (*Proof, error) {
+// the job's own, and so does digest "".
+func (s *Service) Prove(ctx context.Context, name string, method compare.Method, digest string, a *Activity) (*Proof, error) {
 	j, err := s.job(name)
 	if err != nil {
 		return nil, err
 	}
 	if method == "" {
 		method = j.Proof
+	}
+	own := *j
+	own.Digest = cmp.Or(digest, j.Digest)
+	kind, ok := own.DigestKind()
+	if !ok {
+		return nil, badInput(fmt.Errorf("no digest: %q; there are sha256 and blake3", digest))
 	}
 	if !slices.Contains(compare.Methods, method) {
 		return nil, badInput(fmt.Errorf("no way to prove: %q; there are %v", method, compare.Methods))
@@ -53,13 +61,52 @@ func (s *Service) Prove(ctx context.Context, name string, method compare.Method,
 	if err != nil {
 		return nil, err
 	}
-	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Archive: archive(j), Gzips: j.As.Gzips()})
+	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Archive: archive(j), Digest: kind, Gzips: j.As.Gzips()})
 	if err != nil {
 		os.RemoveAll(p.Dir) // half a proof proves nothing
 		return nil, err
 	}
 	s.log.Info("proved", "job", name, "proof", number, "holds", p.Holds(), "objects", p.Objects)
 	return p, nil
+}
+
+// mendedAtMost is how many keys a job of differences names; with more it looks
+// at all of them.
+const mendedAtMost = 500
+
+// MendJob makes a job that sends what a job's newest proof found missing or
+// different, judged by content, and returns its name. Nothing is run.
+func (s *Service) MendJob(name string) (string, error) {
+	p, err := s.LatestProof(name)
+	if err != nil {
+		return "", err
+	}
+	if p == nil || p.Objects[proof.Missing]+p.Objects[proof.Different]+p.Objects[proof.Unproven] == 0 {
+		return "", badInput(errors.New("no proof of this job found anything missing or different"))
+	}
+	text, err := s.Workspace().Text(name)
+	if err != nil {
+		return "", err
+	}
+	lines, err := proof.ReadDifferences(p.Dir, 1<<20)
+	if err != nil {
+		return "", err
+	}
+	var keys []string
+	for _, l := range lines {
+		if l.Verdict != proof.Extra && l.KeyBytes == nil {
+			keys = append(keys, rule.Literal(l.Key))
+		}
+	}
+	text, err = job.Set(text, string(rule.ByContent), "judge")
+	if err == nil && len(keys) <= mendedAtMost {
+		text, err = job.Set(text, keys, "select", "include")
+	}
+	if err != nil {
+		return "", err
+	}
+	mend := fmt.Sprintf("%s-mend-%d", name, p.Number)
+	return mend, s.SaveJob("", mend, text)
 }
 
 // archive is the prefix of what a job put away at its source; "" for none.

@@ -15,6 +15,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/plan"
+	"lumtra/core/report"
 	"lumtra/service"
 )
 
@@ -258,4 +259,44 @@ func TestBackground(t *testing.T) {
 	stop()
 	assert.NoError(t, <-served)
 	assert.Nil(t, window.Background(ctx))
+}
+
+// A proof that does not hold becomes a job that sends the difference and nothing
+// else, whatever the names are.
+func TestMend(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "studio/odd [1]{x}*?\\.wav", "odd")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	run(t, s, "masters", service.Freshness{})
+	_, err := s.MendJob("masters")
+	assert.ErrorIs(t, err, service.ErrBadInput, "nothing was proven")
+	north, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	_, err = north.Write(ctx, "odd [1]{x}*?\\.wav", strings.NewReader("ood"), 3, place.WriteOptions{})
+	require.NoError(t, err)
+	require.NoError(t, north.Remove(ctx, object.Ref{Key: "xx.wav"})[0])
+	p, err := s.Prove(ctx, "masters", "", "", &service.Activity{})
+	require.NoError(t, err)
+	assert.False(t, p.Holds())
+	path, err := s.ExportProofTo(dir, p, report.PDF)
+	require.NoError(t, err)
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(raw), "%PDF-"))
+	mend, err := s.MendJob("masters")
+	require.NoError(t, err)
+	assert.Equal(t, "masters-mend-1", mend)
+	info, res := run(t, s, mend, service.Freshness{})
+	assert.Equal(t, history.Clean, res.End)
+	assert.EqualValues(t, 2, res.Objects)
+	assert.EqualValues(t, 2, info.Selected.Count)
+	p, err = s.Prove(ctx, "masters", "", "", &service.Activity{})
+	require.NoError(t, err)
+	assert.True(t, p.Holds())
+	path, err = s.ExportRunTo(dir, res, report.SVG)
+	require.NoError(t, err)
+	raw, err = os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(raw), "<svg")
 }

@@ -215,3 +215,35 @@ func TestSmallMachine(t *testing.T) {
 		assert.Less(t, peak, int64(128))
 	}
 }
+
+// The digests of a proof are taken by the system's own program, whatever the
+// names are; and the document says what was found.
+func TestDigests(t *testing.T) {
+	t.Parallel()
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\ndigest = \"sha256\"\n"})
+	fill(t, filepath.Join(dir, "src"), 30, 20<<20)
+	put(t, dir, "src/a\nb\\c \r.wav", "hostile")
+	put(t, dir, "src/  two  blanks é.wav", "blanks")
+	text, code := lumtra(t, dir, "run", "out")
+	require.Equal(t, cli.ExitDone, code, text)
+	text, code = lumtra(t, dir, "prove", "out")
+	require.Equal(t, cli.ExitDone, code, text)
+	proof := filepath.Join(dir, ".lumtra/jobs/out/proofs/0001")
+	check := exec.Command("sha256sum", "--check", "--strict", filepath.Join(proof, "manifest-sha256.txt"))
+	check.Dir = filepath.Join(dir, "dst")
+	said, err := check.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	assert.Equal(t, 33, strings.Count(string(said), ": OK"))
+	doc, err := os.ReadFile(filepath.Join(proof, "proof.txt"))
+	require.NoError(t, err)
+	assert.Regexp(t, `(?s)It holds.*Compared  by the checksums.*sha256 of every object.*same +33 objects`, string(doc))
+
+	put(t, dir, "dst/tiles/00/0000.png", "another")
+	text, code = lumtra(t, dir, "prove", "out", "--digest", "blake3")
+	require.Equal(t, cli.ExitFailures, code, text)
+	doc, err = os.ReadFile(filepath.Join(dir, ".lumtra/jobs/out/proofs/0002/proof.txt"))
+	require.NoError(t, err)
+	assert.Regexp(t, `(?s)IT DOES NOT HOLD.*different +1 objects.*different  tiles/00/0000.png: `, string(doc))
+	_, code = lumtra(t, dir, "prove", "out", "--digest", "md4")
+	assert.Equal(t, cli.ExitBadInput, code)
+}

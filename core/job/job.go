@@ -13,6 +13,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"lumtra/core/compare"
+	"lumtra/core/object"
 	"lumtra/core/pace"
 	"lumtra/core/rule"
 )
@@ -28,8 +29,11 @@ type Job struct {
 	// Rules are the phrases a plan follows from.
 	rule.Rules
 	// Proof is how closely `prove` looks.
-	Proof  compare.Method `toml:"proof,omitempty"`
-	Limits Limits         `toml:"limits"`
+	Proof compare.Method `toml:"proof,omitempty"`
+	// Digest is computed by proofs beside the comparison: "sha256" or "blake3";
+	// "" for none.
+	Digest string `toml:"digest,omitempty"`
+	Limits Limits `toml:"limits"`
 	// SurveyAge is how old a survey may be to be planned from again, as an age
 	// such as "2h"; "" means that every plan surveys anew.
 	SurveyAge string `toml:"survey-age,omitempty"`
@@ -50,6 +54,12 @@ func (j *Job) Lands() string {
 		return to
 	}
 	return to + "/" + path.Base(strings.TrimRight(j.Source, "/"))
+}
+
+// DigestKind is the digest that proofs compute; false for one there is not.
+func (j *Job) DigestKind() (object.SumKind, bool) {
+	kind, ok := map[string]object.SumKind{"": object.NoSum, "sha256": object.SHA256, "blake3": object.BLAKE3}[j.Digest]
+	return kind, ok
 }
 
 // Reuse is how old a survey may be to be planned from again.
@@ -140,6 +150,9 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 	}
 	if j.Proof != compare.BySize && j.Proof != compare.ByStoredSum && j.Proof != compare.ByReadBack {
 		return d.wrong(fmt.Sprintf("proof is %q; it is \"size\", \"stored-checksum\" or \"read-back\"", j.Proof), "proof")
+	}
+	if _, ok := j.DigestKind(); !ok {
+		return d.wrong(fmt.Sprintf("digest is %q; it is \"sha256\" or \"blake3\", or left out", j.Digest), "digest")
 	}
 	if s := j.Limits.Streams; s < 0 || s > 1024 {
 		return d.wrong(fmt.Sprintf("streams is %d; it is between 1 and 1024", s), "limits", "streams")

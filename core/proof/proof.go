@@ -55,6 +55,9 @@ type Summary struct {
 	// Objects and bytes by verdict; Bytes are the source's, of extras the target's.
 	Objects map[Verdict]int64 `json:"objects"`
 	Bytes   map[Verdict]int64 `json:"bytes"`
+	// Digest is the kind of digest that was computed of every object found the
+	// same, "" for none.
+	Digest string `json:"digest,omitempty"`
 	// Gaps is how much of either side could not be listed. With any, nothing
 	// is proven of the whole.
 	Gaps int64 `json:"gaps"`
@@ -76,7 +79,9 @@ type Line struct {
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
 	Sum      string    `json:"sum,omitempty"` // "crc64nvme:0123…"
-	Why      string    `json:"why,omitempty"`
+	Digest   string    `json:"digest,omitempty"`
+	digest   object.Sum
+	Why      string `json:"why,omitempty"`
 }
 
 // Progress tells how far a proof has come. Any goroutine may read it.
@@ -99,6 +104,9 @@ type Options struct {
 	// Archive is the prefix at the source that holds what was sent before and put
 	// away; "" for none.
 	Archive string
+	// Digest is computed of what is at the target of every object found the
+	// same, which reads it once more; NoSum for none.
+	Digest object.SumKind
 	// Gzips tells which objects were compressed on the way: their contents are
 	// read at both sides, whatever the method. Nil for none.
 	Gzips func(key string) bool
@@ -125,6 +133,14 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 	if opts.Workers <= 0 {
 		opts.Workers = 4 * runtime.NumCPU()
 	}
+	var manifests *digests
+	if opts.Digest != object.NoSum {
+		sum.Digest = opts.Digest.String()
+		if manifests, err = createDigests(dir, opts.Digest); err != nil {
+			return nil, err
+		}
+		defer manifests.file.Close()
+	}
 	c := &comparing{source: source, target: target, method: opts.Method, opts: opts, merge: catalog.NewMerge(from.Cursor(""), to.Cursor(""))}
 	err = inorder.Map(ctx, opts.Workers, c.next, c.compare, func(l Line) error {
 		sum.Objects[l.Verdict]++
@@ -138,10 +154,23 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 				return err
 			}
 		}
+		if manifests != nil && l.Verdict == Same {
+			if err := manifests.write(l.digest, l.key()); err != nil {
+				return err
+			}
+		}
 		return manifest.write(l)
 	})
 	sum.Ended = time.Now()
 	if err := errors.Join(err, c.merge.Err(), manifest.finish(), differences.finish()); err != nil {
+		return nil, err
+	}
+	if manifests != nil {
+		if err := manifests.finish(); err != nil {
+			return nil, err
+		}
+	}
+	if err := sum.writeDocument(dir); err != nil {
 		return nil, err
 	}
 	doc, err := json.MarshalIndent(sum, "", "  ")
@@ -230,7 +259,25 @@ func (c *comparing) compare(ctx context.Context, p pair) Line {
 	if res.Sum.Kind != object.NoSum {
 		l.Sum = res.Sum.String()
 	}
+	if l.Verdict == Same && c.opts.Digest != object.NoSum {
+		err := retry.Usual.Do(ctx, func(int) (err error) {
+			l.digest, err = compare.Sum(ctx, c.target, p.b.Key, p.b.Mark(), c.opts.Digest)
+			return err
+		})
+		if err != nil { // the same a moment ago, and not to be read now
+			return line(p.a, Unproven, err.Error())
+		}
+		l.Digest = l.digest.String()
+	}
 	return l
+}
+
+// key is the object's key, whatever bytes it has.
+func (l *Line) key() string {
+	if l.KeyBytes != nil {
+		return string(l.KeyBytes)
+	}
+	return l.Key
 }
 
 func line(e *object.Entry, v Verdict, why string) Line {

@@ -357,3 +357,15 @@ func (m *Matcher) Flag(tallies []Tally, objects int64) {
 		}
 	}
 }
+
+// Literal is the pattern that matches one key and no other.
+func Literal(key string) string {
+	var b strings.Builder
+	for _, c := range []byte(key) {
+		if strings.IndexByte(`\*?[]{}`, c) >= 0 {
+			b.WriteByte('\\')
+		}
+		b.WriteByte(c)
+	}
+	return b.String()
+}

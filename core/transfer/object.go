@@ -91,7 +91,7 @@ func (t *transfer) copyWithin(f *flight) (object.Entry, error) {
 // sameContent holds what is at the target against the source.
 func (t *transfer) sameContent(there *object.Entry) (object.Sum, bool) {
 	var res compare.Result
-	err := t.try(func(int) (err error) {
+	err := t.ask(func() (err error) {
 		res, err = compare.Contents(t.ctx, compare.ByStoredSum, t.from, t.effect.Sent(), t.to, there)
 		return err
 	})

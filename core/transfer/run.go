@@ -375,7 +375,7 @@ func (t *transfer) arrived(err error) (object.Entry, bool) {
 		return object.Entry{}, false // the source said so
 	}
 	var there object.Entry
-	err = t.run.opts.Retry.Do(t.ctx, func(int) (err error) {
+	err = t.ask(func() (err error) {
 		there, err = t.to.Stat(t.ctx, object.Ref{Key: t.effect.Key})
 		return err
 	})

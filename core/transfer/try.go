@@ -20,7 +20,15 @@ const DefaultPatience = 10 * time.Minute
 // While nothing comes through for anybody, the tries are not counted: what
 // fails is the store and not the object, and the run waits for it, as long as
 // its patience lasts.
-func (t *transfer) try(step func(attempt int) error) error {
+func (t *transfer) try(step func(attempt int) error) error { return t.patiently(step, t.noted) }
+
+// ask is try for a question about something that went wrong and is noted
+// already.
+func (t *transfer) ask(step func() error) error {
+	return t.patiently(func(int) error { return step() }, func(int, error) {})
+}
+
+func (t *transfer) patiently(step func(attempt int) error, note func(attempt int, err error)) error {
 	var seen, counted int64
 	for attempt := 1; ; attempt++ {
 		err := step(attempt)
@@ -32,7 +40,7 @@ func (t *transfer) try(step func(attempt int) error) error {
 		if t.ctx.Err() != nil || kind == place.Cancelled {
 			return err
 		}
-		t.noted(attempt, err)
+		note(attempt, err)
 		passing := t.outage.failed(kind)
 		if !retry.Worth(err) && !passing {
 			return err

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/proof"
+	"lumtra/core/report"
 	"lumtra/service"
 	"lumtra/tui/kit"
 )
@@ -82,7 +84,14 @@ func (s *Screen) Keys() []kit.Key {
 	if s.shown(j).proving != nil {
 		return []kit.Key{{Press: "esc", Does: "stop proving"}}
 	}
-	return []kit.Key{{Press: "v", Does: "verify: compare both sides now"}, {Press: "m", Does: "how closely: the next method"}}
+	keys := []kit.Key{{Press: "v", Does: "verify: compare both sides now"}, {Press: "m", Does: "how closely: the next method"}}
+	if j.Proof != nil {
+		keys = append(keys, kit.Key{Press: "x", Does: "export the document (PDF)"})
+		if !j.Proof.Holds() {
+			keys = append(keys, kit.Key{Press: "J", Does: "a job that mends the difference"})
+		}
+	}
+	return keys
 }
 
 func (s *Screen) shown(j *kit.JobState) *shown {
@@ -149,6 +158,10 @@ func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
 	switch key {
 	case "v":
 		return s.prove(j)
+	case "x":
+		return s.export(j.Proof)
+	case "J":
+		return s.mend(j.Job.Name)
 	case "m":
 		i := slices.Index(compare.Methods, sh.method)
 		sh.method = compare.Methods[(i+1)%len(compare.Methods)]
@@ -156,6 +169,35 @@ func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
 		s.cursor.Key(key, len(sh.lines), s.page)
 	}
 	return nil
+}
+
+// export writes the document beside where Lumtra was started.
+func (s *Screen) export(p *service.Proof) tea.Cmd {
+	if p == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		dir, err := os.Getwd()
+		path := ""
+		if err == nil {
+			path, err = s.Service.ExportProofTo(dir, p, report.PDF)
+		}
+		if err != nil {
+			return kit.Say{Text: kit.Reason(err), Bad: true}
+		}
+		return kit.Say{Text: "Written to " + object.Display(path)}
+	}
+}
+
+// mend makes a job of the difference and goes there.
+func (s *Screen) mend(name string) tea.Cmd {
+	return func() tea.Msg {
+		made, err := s.Service.MendJob(name)
+		if err != nil {
+			return kit.Say{Text: kit.Reason(err), Bad: true}
+		}
+		return kit.Refresh{Then: tea.Sequence(kit.Cmd(kit.Open{View: kit.Jobs, Job: made}), kit.Cmd(kit.Say{Text: "The job " + made + " sends what is missing or different; p plans it."}))}
+	}
 }
 
 // prove compares outside Update.
@@ -169,7 +211,7 @@ func (s *Screen) prove(j *kit.JobState) tea.Cmd {
 	sh.proving, sh.stop, sh.err = act, stop, nil
 	return func() tea.Msg {
 		defer stop()
-		p, err := s.Service.Prove(ctx, job, method, act)
+		p, err := s.Service.Prove(ctx, job, method, "", act)
 		return provedMsg{job, p, err}
 	}
 }
