@@ -16,7 +16,7 @@ import (
 // anew.
 func (t *transfer) gzipped() {
 	if up := t.ledger.upload(t.number); up != nil && t.writer != nil { // of a run that was killed
-		t.writer.Abort(t.ctx, place.Upload{Key: t.effect.Key, ID: up.id})
+		t.abort(t.writer, place.Upload{Key: t.effect.Key, ID: up.id})
 		t.ledger.aborted(t.number)
 	}
 	t.deliver(t.compress)
@@ -87,7 +87,11 @@ func (c *cutter) part() (err error) {
 		return place.NewError(c.to.Name(), "write", c.effect.Key, place.TooLarge, nil)
 	}
 	if c.up.ID == "" {
-		if c.up, err = c.writer.Begin(c.ctx, c.effect.Key, c.opts); err != nil {
+		err = c.begin(func() (err error) {
+			c.up, err = c.writer.Begin(c.ctx, c.effect.Key, c.opts)
+			return err
+		})
+		if err != nil {
 			return err
 		}
 		if err := c.ledger.begun(c.number, c.up.ID, int64(c.partSize)); err != nil {
@@ -137,7 +141,7 @@ func (c *cutter) finish() (there object.Entry, err error) {
 
 // drop removes the parts of an attempt that failed.
 func (c *cutter) drop() {
-	if c.up.ID != "" && c.writer.Abort(c.ctx, c.up) == nil {
+	if c.up.ID != "" && c.abort(c.writer, c.up) == nil {
 		c.ledger.aborted(c.number)
 	}
 }

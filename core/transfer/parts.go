@@ -98,7 +98,7 @@ func (b *big) prepare() bool {
 	}
 	found, err := b.takeUp()
 	if err == nil && b.up.ID == "" {
-		err = b.retry(func() (err error) {
+		err = b.begin(func() (err error) {
 			b.up, err = b.writer.Begin(b.ctx, b.effect.Key, b.opts)
 			return err
 		})
@@ -311,7 +311,7 @@ func (b *big) finish() {
 	if err != nil {
 		if e, ok := b.arrived(err); ok && (whole.Kind == object.NoSum || e.Sums[0] == whole) {
 			there, err = e, nil
-			b.writer.Abort(b.ctx, b.up) // if it is not the one that became the object
+			b.abort(b.writer, b.up) // if it is not the one that became the object
 		}
 	}
 	if err == nil {
@@ -323,7 +323,7 @@ func (b *big) finish() {
 	}
 	b.failedFor(err)
 	if hopeless := []place.ErrorKind{place.Changed, place.Exists, place.NotFound, place.Corrupt, place.TooLarge, place.BadName, place.NoRoom}; slices.Contains(hopeless, place.KindOf(err)) && b.ctx.Err() == nil {
-		if b.writer.Abort(b.ctx, b.up) == nil {
+		if b.abort(b.writer, b.up) == nil {
 			b.ledger.aborted(b.number)
 		}
 	}

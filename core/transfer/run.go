@@ -95,8 +95,12 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 	watch.Go(func() { meter.watch(over) })
 	watch.Go(func() { r.tune(over) })
 	r.streams.run()
+	began := time.Now()
 	err := r.feed(p)
 	r.pending.Wait()
+	if r.ctx.Err() == nil {
+		r.dropStrays(began)
+	}
 	r.streams.close()
 	close(over)
 	watch.Wait()
@@ -148,6 +152,9 @@ type run struct {
 	// left out because nobody asked for them.
 	passes  int
 	skipped int64
+	// strays are keys whose uploads may have been opened without an answer, with
+	// the place.PartWriter.
+	strays sync.Map
 	// limited tells that a pacer held something back since it was last asked.
 	limited atomic.Bool
 	// pending counts the tasks handed out and not ended.
