@@ -267,7 +267,8 @@ func (a *app) sayRun(r history.Run) {
 }
 
 func (a *app) proveCommand() *cobra.Command {
-	var by, digest string
+	var opts service.ProveOptions
+	var by string
 	c := &cobra.Command{
 		Use:   "prove JOB",
 		Short: "Compare both sides as they are now and write a manifest",
@@ -276,7 +277,8 @@ func (a *app) proveCommand() *cobra.Command {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				act := &service.Activity{}
 				stop := a.progress(act.Stage, func() string { return activityText(act) })
-				p, err := s.Prove(cmd.Context(), args[0], compare.Method(by), digest, act)
+				opts.Method = compare.Method(by)
+				p, err := s.Prove(cmd.Context(), args[0], opts, act)
 				stop()
 				if err != nil {
 					return err
@@ -291,7 +293,8 @@ func (a *app) proveCommand() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&digest, "digest", "", "sha256 or blake3: also write a manifest of these (default: what the job says)")
+	c.Flags().BoolVar(&opts.Both, "both-ways", false, "what is only at the target counts too")
+	c.Flags().StringVar(&opts.Digest, "digest", "", "sha256 or blake3: also write a manifest of these (default: what the job says)")
 	c.Flags().StringVar(&by, "by", "", "size, stored-checksum or read-back (default: what the job says)")
 	return c
 }

@@ -140,7 +140,7 @@ func (t *teller) runAndProve() error {
 			return fmt.Errorf("%d objects failed", res.Failed)
 		}
 	}
-	p, err := t.s.Prove(t.ctx, Job, "", "", &service.Activity{})
+	p, err := t.s.Prove(t.ctx, Job, service.ProveOptions{}, &service.Activity{})
 	if err != nil {
 		return err
 	}

@@ -270,7 +270,7 @@ func TestTray(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.Wait()
 	require.NoError(t, err)
-	proof, err := other.Prove(ctx, name, "", "", &service.Activity{})
+	proof, err := other.Prove(ctx, name, service.ProveOptions{}, &service.Activity{})
 	require.NoError(t, err)
 	assert.True(t, proof.Holds())
 	_, err = os.Stat(filepath.Join(dir, "jobs", name+".toml"))

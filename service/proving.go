@@ -23,21 +23,28 @@ type Proof struct {
 	Dir string
 }
 
-// Prove surveys both sides of a job anew and compares them; method "" means
-// the job's own, and so does digest "".
-func (s *Service) Prove(ctx context.Context, name string, method compare.Method, digest string, a *Activity) (*Proof, error) {
+// ProveOptions choose how a proof is made. What is "" is as the job says.
+type ProveOptions struct {
+	Method compare.Method
+	// Digest is "sha256" or "blake3".
+	Digest string
+	// Both has what is only at the target count, as it always does for a two-way
+	// job.
+	Both bool
+}
+
+// Prove surveys both sides of a job anew and compares them.
+func (s *Service) Prove(ctx context.Context, name string, opts ProveOptions, a *Activity) (*Proof, error) {
 	j, err := s.job(name)
 	if err != nil {
 		return nil, err
 	}
-	if method == "" {
-		method = j.Proof
-	}
+	method := cmp.Or(opts.Method, j.Proof)
 	own := *j
-	own.Digest = cmp.Or(digest, j.Digest)
+	own.Digest = cmp.Or(opts.Digest, j.Digest)
 	kind, ok := own.DigestKind()
 	if !ok {
-		return nil, badInput(fmt.Errorf("no digest: %q; there are sha256 and blake3", digest))
+		return nil, badInput(fmt.Errorf("no digest: %q; there are sha256 and blake3", opts.Digest))
 	}
 	if !slices.Contains(compare.Methods, method) {
 		return nil, badInput(fmt.Errorf("no way to prove: %q; there are %v", method, compare.Methods))
@@ -61,7 +68,7 @@ func (s *Service) Prove(ctx context.Context, name string, method compare.Method,
 	if err != nil {
 		return nil, err
 	}
-	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Archive: archive(j), Digest: kind, Gzips: j.As.Gzips()})
+	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Archive: archive(j), Digest: kind, Both: opts.Both || j.Direction == rule.TwoWay, Gzips: j.As.Gzips()})
 	if err != nil {
 		os.RemoveAll(p.Dir) // half a proof proves nothing
 		return nil, err

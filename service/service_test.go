@@ -119,7 +119,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	assert.Equal(t, history.Clean, runs[0].End)
 	assert.NotEmpty(t, runs[0].Samples)
 
-	p, err := s.Prove(ctx, "masters", "", "", &service.Activity{})
+	p, err := s.Prove(ctx, "masters", service.ProveOptions{}, &service.Activity{})
 	require.NoError(t, err)
 	assert.True(t, p.Holds())
 	assert.EqualValues(t, 40, p.Objects[proof.Same])

@@ -75,7 +75,11 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 	say("Proof %d of %s", s.Number, s.Job)
 	say("")
 	if s.Holds() {
-		say("It holds: everything at the source is at the target with the same content.")
+		words := "It holds: everything at the source is at the target with the same content"
+		if s.Both {
+			words += ", and nothing else is there"
+		}
+		say("%s.", words)
 	} else {
 		say("IT DOES NOT HOLD.")
 	}

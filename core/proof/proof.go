@@ -58,15 +58,18 @@ type Summary struct {
 	// Digest is the kind of digest that was computed of every object found the
 	// same, "" for none.
 	Digest string `json:"digest,omitempty"`
+	// Both tells that both sides were to be the same, so that what is only at
+	// the target counts as a difference.
+	Both bool `json:"both_ways,omitempty"`
 	// Gaps is how much of either side could not be listed. With any, nothing
 	// is proven of the whole.
 	Gaps int64 `json:"gaps"`
 }
 
 // Holds tells whether everything at the source is at the target with the same
-// content. Extras at the target do not matter here.
+// content and, where that was asked for, nothing else is there.
 func (s *Summary) Holds() bool {
-	return s.Gaps == 0 && s.Objects[Different]+s.Objects[Missing]+s.Objects[Unproven] == 0
+	return s.Gaps == 0 && (!s.Both || s.Objects[Extra] == 0) && s.Objects[Different]+s.Objects[Missing]+s.Objects[Unproven] == 0
 }
 
 // Line is a line of the manifest and of the differences.
@@ -107,6 +110,8 @@ type Options struct {
 	// Digest is computed of what is at the target of every object found the
 	// same, which reads it once more; NoSum for none.
 	Digest object.SumKind
+	// Both looks both ways: what is only at the target counts.
+	Both bool
 	// Gzips tells which objects were compressed on the way: their contents are
 	// read at both sides, whatever the method. Nil for none.
 	Gzips func(key string) bool
@@ -128,7 +133,7 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 		return nil, err
 	}
 	defer differences.file.Close()
-	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Source: source.Name(), Target: target.Name(),
+	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Both: opts.Both, Source: source.Name(), Target: target.Name(),
 		Began: time.Now(), Objects: map[Verdict]int64{}, Bytes: map[Verdict]int64{}, Gaps: from.Info.Missed + to.Info.Missed}
 	if opts.Workers <= 0 {
 		opts.Workers = 4 * runtime.NumCPU()

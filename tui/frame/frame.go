@@ -271,7 +271,7 @@ func (m *model) leave() tea.Cmd {
 }
 
 // handedOver ends the window once the background service has its runs.
-type handedOver struct{ err error }
+type handedOver struct{}
 
 // handOver has the runs of this window go on in the background, and leaves when
 // that was asked for on leaving.

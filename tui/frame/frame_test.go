@@ -73,7 +73,7 @@ func newWorld(t *testing.T) *model {
 	t.Cleanup(cancel)
 	_, err = s.Plan(ctx, "masters", service.Freshness{}, &service.Activity{})
 	require.NoError(t, err)
-	_, err = s.Prove(ctx, "masters", "", "", &service.Activity{})
+	_, err = s.Prove(ctx, "masters", service.ProveOptions{}, &service.Activity{})
 	require.NoError(t, err)
 	return newModel(ctx, s)
 }

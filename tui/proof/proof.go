@@ -211,7 +211,7 @@ func (s *Screen) prove(j *kit.JobState) tea.Cmd {
 	sh.proving, sh.stop, sh.err = act, stop, nil
 	return func() tea.Msg {
 		defer stop()
-		p, err := s.Service.Prove(ctx, job, method, "", act)
+		p, err := s.Service.Prove(ctx, job, service.ProveOptions{Method: method}, act)
 		return provedMsg{job, p, err}
 	}
 }

@@ -301,7 +301,7 @@ func (s *Screen) below(f *facts, width, height int) []string {
 	if f.active == nil {
 		text := map[history.End]string{
 			history.Clean:    "Everything the plan named is at the target; each write was verified by its receiver.",
-			history.Failures: "Not everything could be done; what failed is told below, the rest is done.",
+			history.Failures: "Not everything could be done; what failed is told with the problems, the rest is done.",
 			history.Stopped:  "Stopped before its end. What was done stays done; approving the plan again goes on.",
 			history.Broken:   "Broken off. What was done stays done.",
 		}[f.end]

@@ -96,7 +96,8 @@ func (s *Screen) problemLines(f *facts, width, height int) []string {
 	has := p.keys && mine
 	lines := []string{" " + t.Flare.Render("Problems") + t.Ash.Render(map[bool]string{true: "  enter opens, r retries, esc back", false: "  tab goes there"}[has])}
 	if p.open != "" && mine {
-		return append(lines, s.failureLines(width, height-1)...)
+		lines = append(lines, " "+t.Strong.Render(kit.Name(p.open, max(width-3, 8))), "")
+		return append(lines, s.failureLines(width, height-len(lines))...)
 	}
 	wrap := func(text string, margin int) []string {
 		return strings.Split(ansi.Wordwrap(text, max(width-margin, 10), " "), "\n")

@@ -94,7 +94,9 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	case kit.StateMsg:
 		s.beat(&msg.State)
 	case failuresMsg:
-		s.side.take(msg)
+		if s.side.take(msg); msg.err != nil {
+			return kit.Cmd(kit.Say{Text: kit.Reason(msg.err), Bad: true})
+		}
 	case tea.KeyPressMsg:
 		return s.key(msg.String())
 	}

@@ -17,7 +17,6 @@ type beat struct {
 	at     time.Time
 	began  time.Time
 	stages [len(transfer.Stages)]time.Duration
-	read   int64
 }
 
 // stageWindow is the time over which the meter tells where the streams are.
