@@ -179,11 +179,7 @@ func TestManyStretches(t *testing.T) {
 	w := &plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Rules: rule.Default(), IsTree: true, Bad: func(string) bool { return false }}
 	w.Rules.Extras, w.Rules.Select.Exclude = rule.Trash, []string{"**/*.t"}
 	for side, into := range []plantest.Tree{w.Source, w.Target} {
-		keys := 120_000
-		if testing.Short() { // under the race detector: still many stretches
-			keys = 30_000
-		}
-		for range keys {
+		for range 120_000 {
 			k := fmt.Sprintf("%d/%d/%d", rnd.IntN(4), rnd.IntN(40), rnd.IntN(3000))
 			if rnd.IntN(10) == 0 {
 				k += ".t"
