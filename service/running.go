@@ -155,6 +155,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	leave := s.join(r, j)
 	undo = append(undo, func() error { leave(); return nil })
 	r.apply(r.began)
+	digest, _ := j.DigestKind()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
@@ -182,7 +183,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		var timing sync.WaitGroup
 		timing.Go(func() { r.keepTime(timeCtx) })
 		s.carryOut(runCtx, r, p, source, s.asFound(j.Target, target), ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes,
-			Proof: j.Proof, Only: only, Control: r.control, Pacers: r.pacers()})
+			Proof: j.Proof, Digest: digest, Only: only, Control: r.control, Pacers: r.pacers()})
 		stopTime()
 		timing.Wait()
 		stop()

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"hash"
 	"io"
 
 	"github.com/klauspost/compress/gzip"
@@ -39,45 +40,101 @@ type Result struct {
 	Same bool
 	// Sum is a checksum of the source's content, zero where none was had.
 	Sum object.Sum
+	// Digest is the digest asked for, of what is at the target, if it is the same.
+	Digest object.Sum
 	// Why says what differs.
 	Why string
+}
+
+// WithDigest is Contents that also finds a digest of what is the same: in the
+// reading that the method takes, or as it is kept beside the object, or, where
+// neither is, by reading it at the target.
+func WithDigest(ctx context.Context, m Method, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
+	c := comparison{ctx, m, kind, pa, pb, a, b}
+	res, err := c.contents()
+	if err != nil || !res.Same || kind == object.NoSum || res.Digest.Kind == kind {
+		return res, err
+	}
+	if res.Digest, err = c.kept(); err != nil || res.Digest.Kind == kind {
+		return res, err
+	}
+	res.Digest, err = Sum(ctx, pb, b.Key, b.Mark(), kind)
+	return res, err
 }
 
 // Contents compares one object of the same key at two places. a and b are what
 // the surveys saw; a side that has changed since gives a [place.Changed] error.
 func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
-	if a.Size != b.Size {
-		return Result{Why: fmt.Sprintf("%d bytes at the source, %d at the target", a.Size, b.Size)}, nil
+	c := comparison{ctx, m, object.NoSum, pa, pb, a, b}
+	return c.contents()
+}
+
+// comparison is one object being compared.
+type comparison struct {
+	ctx    context.Context
+	method Method
+	digest object.SumKind // to be found out if it costs no reading of its own
+	pa, pb place.Place
+	a, b   *object.Entry
+}
+
+func (c *comparison) contents() (Result, error) {
+	if c.a.Size != c.b.Size {
+		return Result{Why: fmt.Sprintf("%d bytes at the source, %d at the target", c.a.Size, c.b.Size)}, nil
 	}
-	switch m {
+	switch c.method {
 	case BySize:
 		return Result{Same: true}, nil
 	case ByReadBack:
-		return readBoth(ctx, pa, a, pb, b)
+		return c.readBoth(plain)
 	}
-	storedA, err := stored(ctx, pa, a)
+	storedA, err := stored(c.ctx, c.pa, c.a)
 	if err != nil {
 		return Result{}, err
 	}
-	storedB, err := stored(ctx, pb, b)
+	storedB, err := stored(c.ctx, c.pb, c.b)
 	if err != nil {
 		return Result{}, err
 	}
 	for _, s := range storedA {
 		if other, ok := (object.Entry{Sums: storedB}).Sum(s.Kind); ok {
-			return verdict(s, other), nil
+			res := verdict(s, other)
+			res.Digest, _ = (object.Entry{Sums: storedB}).Sum(c.digest)
+			return res, nil
 		}
 	}
 	// One side has a sum, the other is read to match it.
 	switch {
 	case len(storedA) > 0:
-		sum, err := Sum(ctx, pb, b.Key, b.Mark(), storedA[0].Kind)
-		return verdict(storedA[0], sum), err
+		read, err := sums(c.ctx, c.pb, c.b.Key, c.b.Mark(), storedA[0].Kind, c.digest)
+		res := verdict(storedA[0], read[0])
+		res.Digest = read[1]
+		return res, err
 	case len(storedB) > 0:
-		sum, err := Sum(ctx, pa, a.Key, a.Mark(), storedB[0].Kind)
-		return verdict(sum, storedB[0]), err
+		sum, err := Sum(c.ctx, c.pa, c.a.Key, c.a.Mark(), storedB[0].Kind)
+		res := verdict(sum, storedB[0])
+		res.Digest, _ = (object.Entry{Sums: storedB}).Sum(c.digest)
+		return res, err
 	}
-	return readBoth(ctx, pa, a, pb, b)
+	return c.readBoth(plain)
+}
+
+// kept is the digest that the target keeps beside the object, of the content
+// that it vouches for with a checksum of its own.
+func (c *comparison) kept() (object.Sum, error) {
+	keeper, ok := c.pb.(place.DigestKeeper)
+	if !ok {
+		return object.Sum{}, nil
+	}
+	sums, err := stored(c.ctx, c.pb, c.b)
+	if err != nil {
+		return object.Sum{}, err
+	}
+	crc, ok := (object.Entry{Sums: sums}).Sum(object.CRC64NVME)
+	if !ok {
+		return object.Sum{}, nil
+	}
+	return keeper.KeptDigest(c.ctx, object.Ref{Key: c.b.Key, IfMark: c.b.Mark()}, c.digest, crc)
 }
 
 func verdict(a, b object.Sum) Result {
@@ -105,29 +162,45 @@ func stored(ctx context.Context, p place.Place, e *object.Entry) ([]object.Sum, 
 // Sum reads an object and sums it up; mark, when not "", is the state it must
 // be in.
 func Sum(ctx context.Context, p place.Place, key, mark string, kind object.SumKind) (object.Sum, error) {
+	all, err := sums(ctx, p, key, mark, kind)
+	return all[0], err
+}
+
+// sums reads an object once for two sums, the second of which may be none.
+func sums(ctx context.Context, p place.Place, key, mark string, kinds ...object.SumKind) (all [2]object.Sum, err error) {
 	r, _, err := p.Read(ctx, key, place.ReadOptions{IfMark: mark})
 	if err != nil {
-		return object.Sum{}, err
+		return all, err
 	}
 	defer r.Close()
-	h := kind.New()
-	if _, err := io.CopyBuffer(onlyWriter{h}, r, make([]byte, 256<<10)); err != nil {
-		return object.Sum{}, place.Wrap(p.Name(), "read", key, err)
+	var hashes [2]hash.Hash
+	var both []io.Writer
+	for i, kind := range kinds {
+		if kind != object.NoSum {
+			hashes[i] = kind.New()
+			both = append(both, hashes[i])
+		}
 	}
-	return object.SumOf(kind, h), nil
+	if _, err := io.CopyBuffer(io.MultiWriter(both...), onlyReader{r}, make([]byte, 256<<10)); err != nil {
+		return all, place.Wrap(p.Name(), "read", key, err)
+	}
+	for i, h := range hashes {
+		if h != nil {
+			all[i] = object.SumOf(kinds[i], h)
+		}
+	}
+	return all, nil
 }
 
-type onlyWriter struct{ io.Writer }
-
-func readBoth(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
-	return readAs(ctx, pa, a, pb, b, func(r io.Reader) (io.Reader, error) { return r, nil })
-}
+// onlyReader hides a reader's other ways, so that the buffer is used.
+type onlyReader struct{ io.Reader }
 
 // Gzipped compares an object with one that was made of it by compressing:
 // both are read whole, the second is unpacked on the way. One that is not
-// compressed at all is compared as it is.
-func Gzipped(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
-	return readAs(ctx, pa, a, pb, b, func(r io.Reader) (io.Reader, error) {
+// compressed at all is compared as it is. A digest is found as by [WithDigest].
+func Gzipped(ctx context.Context, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
+	c := comparison{ctx, ByReadBack, kind, pa, pb, a, b}
+	return c.readBoth(func(r io.Reader) (io.Reader, error) {
 		head := bufio.NewReaderSize(r, 128<<10)
 		if magic, err := head.Peek(2); err != nil || magic[0] != 0x1f || magic[1] != 0x8b { // RFC 1952, section 2.3.1
 			return head, nil
@@ -136,21 +209,44 @@ func Gzipped(ctx context.Context, pa place.Place, a *object.Entry, pb place.Plac
 	})
 }
 
-func readAs(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry, unpack func(io.Reader) (io.Reader, error)) (Result, error) {
-	ra, _, err := pa.Read(ctx, a.Key, place.ReadOptions{IfMark: a.Mark()})
+func plain(r io.Reader) (io.Reader, error) { return r, nil }
+
+// readBoth reads both sides and holds them against each other, the second as it
+// comes out of unpack. The digest is of what is there, packed.
+func (c *comparison) readBoth(unpack func(io.Reader) (io.Reader, error)) (Result, error) {
+	ra, _, err := c.pa.Read(c.ctx, c.a.Key, place.ReadOptions{IfMark: c.a.Mark()})
 	if err != nil {
 		return Result{}, err
 	}
 	defer ra.Close()
-	packed, _, err := pb.Read(ctx, b.Key, place.ReadOptions{IfMark: b.Mark()})
+	packed, _, err := c.pb.Read(c.ctx, c.b.Key, place.ReadOptions{IfMark: c.b.Mark()})
 	if err != nil {
 		return Result{}, err
 	}
 	defer packed.Close()
-	rb, err := unpack(packed)
-	if err != nil {
-		return Result{}, place.Wrap(pb.Name(), "read", b.Key, err)
+	var digest hash.Hash
+	var there io.Reader = packed
+	if c.digest != object.NoSum {
+		digest = c.digest.New()
+		there = io.TeeReader(packed, digest)
 	}
+	rb, err := unpack(there)
+	if err != nil {
+		return Result{}, place.Wrap(c.pb.Name(), "read", c.b.Key, err)
+	}
+	res, err := c.hold(ra, rb)
+	if err != nil || !res.Same || digest == nil {
+		return res, err
+	}
+	if _, err := io.Copy(io.Discard, there); err != nil { // what unpacking did not need
+		return Result{}, place.Wrap(c.pb.Name(), "read", c.b.Key, err)
+	}
+	res.Digest = object.SumOf(c.digest, digest)
+	return res, nil
+}
+
+// hold holds two contents against each other.
+func (c *comparison) hold(ra, rb io.Reader) (Result, error) {
 	h := object.CRC64NVME.New()
 	bufA, bufB := make([]byte, 128<<10), make([]byte, 128<<10)
 	for at := int64(0); ; {
@@ -168,11 +264,11 @@ func readAs(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place
 		for _, side := range []struct {
 			p   place.Place
 			err error
-		}{{pa, errA}, {pb, errB}} {
+		}{{c.pa, errA}, {c.pb, errB}} {
 			// The bare values are ReadFull's own and mean the end; a broken
 			// connection comes wrapped in the place's error.
 			if side.err != nil && side.err != io.EOF && side.err != io.ErrUnexpectedEOF {
-				return Result{}, place.Wrap(side.p.Name(), "read", a.Key, side.err)
+				return Result{}, place.Wrap(side.p.Name(), "read", c.a.Key, side.err)
 			}
 		}
 		if errA != nil {

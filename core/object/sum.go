@@ -54,6 +54,9 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // sumSizes are the lengths of the kinds' values in bytes.
 var sumSizes = [...]int{0, 8, 4, md5.Size, sha256.Size, 32}
 
+// Size is how many bytes a sum of this kind has.
+func (k SumKind) Size() int { return sumSizes[k] }
+
 // New returns a fresh running checksum of this kind. It panics for NoSum.
 func (k SumKind) New() hash.Hash {
 	switch k {

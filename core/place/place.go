@@ -103,6 +103,9 @@ type WriteOptions struct {
 	// does not match. Without it the place computes its own while the body
 	// passes.
 	Sum object.Sum
+	// Digest is a digest of the body, with Sum, for a [DigestKeeper] to keep. It
+	// is not verified.
+	Digest object.Sum
 	// Condition and Mark guard against overwriting what nobody looked at.
 	Condition Condition
 	Mark      string

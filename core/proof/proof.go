@@ -107,8 +107,8 @@ type Options struct {
 	// Archive is the prefix at the source that holds what was sent before and put
 	// away; "" for none.
 	Archive string
-	// Digest is computed of what is at the target of every object found the
-	// same, which reads it once more; NoSum for none.
+	// Digest is found of what is at the target of every object found the same:
+	// see [compare.WithDigest]; NoSum for none.
 	Digest object.SumKind
 	// Both looks both ways: what is only at the target counts.
 	Both bool
@@ -246,10 +246,10 @@ func (c *comparing) compare(ctx context.Context, p pair) Line {
 	var res compare.Result
 	err := retry.Usual.Do(ctx, func(int) (err error) {
 		if c.opts.Gzips != nil && c.opts.Gzips(p.a.Key) {
-			res, err = compare.Gzipped(ctx, c.source, p.a, c.target, p.b)
+			res, err = compare.Gzipped(ctx, c.opts.Digest, c.source, p.a, c.target, p.b)
 			return err
 		}
-		res, err = compare.Contents(ctx, c.method, c.source, p.a, c.target, p.b)
+		res, err = compare.WithDigest(ctx, c.method, c.opts.Digest, c.source, p.a, c.target, p.b)
 		return err
 	})
 	var l Line
@@ -264,15 +264,8 @@ func (c *comparing) compare(ctx context.Context, p pair) Line {
 	if res.Sum.Kind != object.NoSum {
 		l.Sum = res.Sum.String()
 	}
-	if l.Verdict == Same && c.opts.Digest != object.NoSum {
-		err := retry.Usual.Do(ctx, func(int) (err error) {
-			l.digest, err = compare.Sum(ctx, c.target, p.b.Key, p.b.Mark(), c.opts.Digest)
-			return err
-		})
-		if err != nil { // the same a moment ago, and not to be read now
-			return line(p.a, Unproven, err.Error())
-		}
-		l.Digest = l.digest.String()
+	if res.Digest.Kind != object.NoSum {
+		l.digest, l.Digest = res.Digest, res.Digest.String()
 	}
 	return l
 }

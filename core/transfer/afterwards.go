@@ -111,7 +111,7 @@ func (t *transfer) proven(there *object.Entry) error {
 	var res compare.Result
 	err := t.try(func(int) (err error) {
 		if t.gzips != nil && t.gzips(src.Key) {
-			res, err = compare.Gzipped(t.ctx, t.from, t.effect.Source, t.to, &onItsOwn)
+			res, err = compare.Gzipped(t.ctx, object.NoSum, t.from, t.effect.Source, t.to, &onItsOwn)
 			return err
 		}
 		res, err = compare.Contents(t.ctx, t.run.opts.Proof, t.from, &src, t.to, &onItsOwn)

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"errors"
 	"hash"
 	"io"
 	"time"
@@ -20,6 +21,10 @@ type body struct {
 	// sum is kept here, unless what is read sums itself.
 	sum    hash.Hash
 	summed place.Summed
+	// digest is computed beside it, if there is to be one; silent has nothing
+	// count as sent, since it was before.
+	digest hash.Hash
+	silent bool
 	sent   int64
 	last   time.Time // when the last read, or opening, was over
 	ended  bool
@@ -57,6 +62,9 @@ func (b *body) Read(p []byte) (int, error) {
 		if b.sum != nil {
 			b.sum.Write(p[:n])
 		}
+		if b.digest != nil {
+			b.digest.Write(p[:n])
+		}
 		b.last = time.Now()
 		m.spent(Hashing, b.last.Sub(read))
 		m.read.Add(int64(n))
@@ -67,6 +75,21 @@ func (b *body) Read(p []byte) (int, error) {
 	}
 	b.ended = b.ended || err == io.EOF
 	return n, err
+}
+
+// fill reads all there is, which is as much as data holds.
+func (b *body) fill(data []byte) error {
+	if _, err := io.ReadFull(b, data); err != nil && err != io.EOF {
+		return place.Wrap(b.t.from.Name(), "read", b.t.effect.Sent().Key, err)
+	}
+	var more [1]byte // the source may tell of trouble at its end
+	if n, err := io.ReadFull(b, more[:]); err != io.EOF || n > 0 {
+		if err == nil {
+			err = errors.New("the content is longer than was said")
+		}
+		return place.Wrap(b.t.from.Name(), "read", b.t.effect.Sent().Key, err)
+	}
+	return nil
 }
 
 // pace waits until so many bytes may move.
@@ -86,6 +109,9 @@ func (b *body) pace(n int) error {
 }
 
 func (b *body) count(n int64) {
+	if b.silent {
+		return
+	}
 	b.sent += n
 	b.f.sent.Add(n)
 	b.t.meter.bytes.Add(n)
@@ -97,6 +123,21 @@ func (b *body) Sum() object.Sum {
 		return b.summed.Sum()
 	}
 	return object.SumOf(object.CRC64NVME, b.sum)
+}
+
+// sentFrom counts the time since as sending: what was read was held back until
+// then.
+func (b *body) sentFrom(began time.Time) {
+	b.last = time.Now()
+	b.t.meter.spent(Sending, b.last.Sub(began))
+}
+
+// digested is the digest of what was read so far; zero where there is none.
+func (b *body) digested() object.Sum {
+	if b.digest == nil {
+		return object.Sum{}
+	}
+	return object.SumOf(b.t.run.opts.Digest, b.digest)
 }
 
 // close ends the attempt: one that failed takes its count back.

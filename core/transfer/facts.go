@@ -45,6 +45,14 @@ func (t *transfer) moved(refused error, at place.Place, was *object.Entry, key s
 	return nil
 }
 
+// beside adds what lies beside the content and could not go with it.
+func (t *transfer) beside(there *object.Entry, digest object.Sum) error {
+	if err := t.carryTags(there); err != nil {
+		return err
+	}
+	return t.keepDigest(there, digest)
+}
+
 // carryTags gives what was sent the tags it has at the source, where the job
 // says so.
 func (t *transfer) carryTags(there *object.Entry) error {

@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"bytes"
+	"hash"
 	"io"
 
 	"github.com/klauspost/compress/gzip"
@@ -32,6 +33,9 @@ func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	c := &cutter{transfer: t, opts: t.options(facts), partSize: int(PartSize(t.run.opts.PartSize, src.Size+src.Size/1000+1024, t.to.Abilities()))}
 	c.opts.ContentEncoding = "gzip"
 	t.condition(&c.opts)
+	if t.run.opts.Digest != object.NoSum { // of what is stored
+		c.digest = t.run.opts.Digest.New()
+	}
 	zip := gzip.NewWriter(c)
 	zip.ModTime = src.Modified
 	_, err = io.Copy(zip, content)
@@ -40,6 +44,7 @@ func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	}
 	if err == nil {
 		there, err = c.finish()
+		f.digest = c.opts.Digest
 	}
 	if err = content.close(err); err != nil {
 		c.drop()
@@ -57,12 +62,16 @@ type cutter struct {
 	up       place.Upload
 	parts    []place.Part
 	sum      object.Sum
+	digest   hash.Hash // nil for none
 	sent     int64
 }
 
 // Write takes compressed bytes, and sends a part when one is full.
 func (c *cutter) Write(p []byte) (int, error) {
 	taken := len(p)
+	if c.digest != nil {
+		c.digest.Write(p)
+	}
 	for len(p) > 0 {
 		if len(c.room) == c.partSize {
 			if err := c.part(); err != nil {
@@ -118,6 +127,9 @@ func (c *cutter) part() (err error) {
 // something is there, it may be this very object: an answer was lost.
 func (c *cutter) finish() (there object.Entry, err error) {
 	size := c.sent + int64(len(c.room))
+	if c.digest != nil {
+		c.opts.Digest = object.SumOf(c.run.opts.Digest, c.digest)
+	}
 	if c.up.ID == "" {
 		c.opts.Sum = sumOf(c.room)
 		there, err = c.to.Write(c.ctx, c.effect.Key, bytes.NewReader(c.room), size, c.opts)

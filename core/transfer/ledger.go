@@ -21,11 +21,11 @@ import (
 //
 //	record = length of body (uvarint), CRC-32C of body (4 bytes), body
 //	body   = type (1 byte), effect number (uvarint), fields by type
-const ledgerMagic = "LUMTRAL2"
+const ledgerMagic = "LUMTRAL3"
 
 const (
 	recordStart  = 's' // text: the plan's print; first record of the file
-	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time
+	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time; digest
 	recordBegin  = 'b' // upload ID, part size
 	recordPart   = 'p' // part number, size, ETag, sum
 	recordAbort  = 'a' // the upload was dropped
@@ -128,7 +128,7 @@ func (l *Ledger) replay(body []byte, print string) error {
 		l.uploads[effect] = up
 	case recordPart:
 		p := place.Part{Number: int(f.uvarint()), Size: int64(f.uvarint()), ETag: f.text()}
-		p.Sum = object.Sum{Kind: object.SumKind(f.uvarint()), Value: f.text()}
+		p.Sum = f.sum()
 		if up := l.uploads[effect]; up != nil {
 			up.parts[p.Number] = p
 		}
@@ -179,13 +179,17 @@ func (l *Ledger) isDone(effect int64) bool {
 func (l *Ledger) finished(effect, bytes int64, there object.Entry) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var sum object.Sum
+	var sum, digest object.Sum
 	if len(there.Sums) > 0 {
 		sum = there.Sums[0]
 	}
+	if len(there.Sums) > 1 {
+		digest = there.Sums[1]
+	}
 	l.append(recordDone, effect, func(b []byte) []byte {
 		b = appendText(appendSum(binary.AppendUvarint(b, uint64(bytes)), sum), there.ETag)
-		return binary.AppendVarint(binary.AppendUvarint(b, uint64(there.Size)), there.Modified.UnixNano())
+		b = binary.AppendVarint(binary.AppendUvarint(b, uint64(there.Size)), there.Modified.UnixNano())
+		return appendSum(b, digest)
 	})
 	if l.err == nil {
 		l.markDone(effect, bytes)
@@ -270,8 +274,8 @@ func (l *Ledger) States() (func(effect int64) (object.Entry, bool), error) {
 }
 
 // States reads, from the ledger at path, what is at the receiving side since
-// each finished effect: the entry's ETag, size, time and the checksum that was
-// sent; and of which effects the source was seen to afterwards. It holds 8 bytes
+// each finished effect: the entry's ETag, size, time, the checksum that was
+// sent, and the digest if one was computed; and of which effects the source was seen to afterwards. It holds 8 bytes
 // an effect, and the file while the function is in use.
 func States(path string) (entry func(effect int64) (object.Entry, bool), settled func(effect int64) bool, err error) {
 	raw, err := os.ReadFile(path)
@@ -304,11 +308,14 @@ func States(path string) (entry func(effect int64) (object.Entry, bool), settled
 		}
 		f := fields{b: raw[at[effect]:]}
 		f.uvarint() // bytes moved
-		if sum := (object.Sum{Kind: object.SumKind(f.uvarint()), Value: f.text()}); sum.Kind != object.NoSum {
-			e.Sums = []object.Sum{sum}
-		}
+		sum := f.sum()
 		e.ETag, e.Size = f.text(), int64(f.uvarint())
 		e.Modified = time.Unix(0, f.varint())
+		for _, s := range []object.Sum{sum, f.sum()} {
+			if s.Kind != object.NoSum {
+				e.Sums = append(e.Sums, s)
+			}
+		}
 		return e, true
 	}, after.has, nil
 }
@@ -374,6 +381,10 @@ func (f *fields) text() string {
 	s := string(f.b[:n])
 	f.b = f.b[n:]
 	return s
+}
+
+func (f *fields) sum() object.Sum {
+	return object.Sum{Kind: object.SumKind(f.uvarint()), Value: f.text()}
 }
 
 // bitmap is a set of effect numbers: a million take 125 KB.

@@ -5,6 +5,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"lumtra/core/object"
 )
 
 // Meter measures a run while it goes. The zero value is ready; Snapshot may be
@@ -204,6 +206,9 @@ type flight struct {
 	tries atomic.Int32
 	mu    sync.Mutex
 	parts []PartState
+	// digest is of the content as it was last sent, where there is one. It is the
+	// stream's that sends it.
+	digest object.Sum
 }
 
 func (m *Meter) takeOff(key string, size int64, parts int) *flight {

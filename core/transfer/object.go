@@ -41,7 +41,7 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 		}
 	}
 	if err == nil {
-		err = t.carryTags(&there)
+		err = t.beside(&there, f.digest)
 	}
 	if err != nil {
 		t.failedFor(err)
@@ -59,7 +59,15 @@ func (t *transfer) send(f *flight) (object.Entry, error) {
 	}
 	opts := t.options(facts)
 	t.condition(&opts)
+	if t.digests() {
+		b.digest = t.run.opts.Digest.New()
+		if src.Size <= t.wholeAtMost() {
+			e, err := t.sendDigested(f, b, opts)
+			return e, b.close(err)
+		}
+	}
 	e, err := t.to.Write(t.ctx, t.effect.Key, b, src.Size, opts)
+	f.digest = b.digested()
 	return e, b.close(err)
 }
 

@@ -20,6 +20,8 @@ type big struct {
 	// want is the checksum the source keeps for the whole, if it does: a part
 	// read as a range comes without one that could vouch for it.
 	want object.Sum
+	// turns digests the parts, nil where there is no digest.
+	turns *turns
 
 	mu     sync.Mutex
 	parts  []place.Part // by number, zero where not there yet
@@ -59,10 +61,13 @@ func (t *transfer) feedParts() {
 		return
 	}
 	for n := range b.parts {
+		task := func() { b.send(n + 1) }
 		if b.parts[n].Number != 0 {
-			continue
+			if task = func() { b.reread(n + 1) }; b.turns == nil {
+				continue
+			}
 		}
-		if !t.hand(func() { b.send(n + 1) }) {
+		if !t.hand(task) {
 			b.f.land()
 			return
 		}
@@ -125,6 +130,9 @@ func (b *big) prepare() bool {
 			b.f.sent.Add(p.Size)
 		}
 	}
+	if b.digests() { // every part takes its turn, those that are there by being read again
+		b.turns, b.left = newTurns(b.run.opts.Digest), count
+	}
 	if b.left == 0 {
 		b.finish()
 		return false
@@ -177,16 +185,19 @@ func (b *big) send(number int) {
 	b.mu.Unlock()
 	var part place.Part
 	var err error
+	if b.turns != nil {
+		defer b.turns.leave(number)
+	}
 	if !lost {
 		b.f.setPart(number, Moving)
-		err = b.try(func(attempt int) (err error) {
-			if attempt > 1 {
-				b.f.tries.Store(int32(attempt))
-				b.f.setPart(number, Again)
-			}
-			part, err = b.sendOnce(number)
-			return err
-		})
+		if b.turns != nil {
+			part, err = b.sendHeld(number)
+		} else {
+			err = b.tryPart(number, func() (err error) {
+				part, err = b.sendOnce(number)
+				return err
+			})
+		}
 	}
 	if err == nil && !lost {
 		if err = b.ledger.part(b.number, part); err != nil {
@@ -196,6 +207,22 @@ func (b *big) send(number int) {
 	} else if !lost {
 		b.f.setPart(number, Waiting)
 	}
+	b.ended(number, part, err)
+}
+
+// tryPart does one step for a part as often as it takes.
+func (b *big) tryPart(number int, step func() error) error {
+	return b.try(func(attempt int) error {
+		if attempt > 1 {
+			b.f.tries.Store(int32(attempt))
+			b.f.setPart(number, Again)
+		}
+		return step()
+	})
+}
+
+// ended notes that all was done for a part, and after the last one finishes.
+func (b *big) ended(number int, part place.Part, err error) {
 	b.mu.Lock()
 	if b.failed == nil {
 		b.failed = err
@@ -268,6 +295,9 @@ func (b *big) mend(number int) error {
 	if object.SumOf(object.CRC64NVME, h) == b.parts[number-1].Sum {
 		return nil
 	}
+	if b.turns != nil {
+		b.turns.lose()
+	}
 	b.f.setPart(number, Again)
 	b.meter.retries.Add(1)
 	b.f.sent.Add(-b.size(number))
@@ -294,8 +324,12 @@ func (b *big) finish() {
 	if err == nil {
 		whole, err = b.whole()
 	}
+	var digest object.Sum
 	if err == nil {
-		b.opts.Sum = whole
+		digest, err = b.digest()
+	}
+	if err == nil {
+		b.opts.Sum, b.opts.Digest = whole, digest
 		b.condition(&b.opts)
 		err = b.try(func(attempt int) (err error) {
 			if attempt > 1 { // the answer may have been lost, not the effect
@@ -315,7 +349,7 @@ func (b *big) finish() {
 		}
 	}
 	if err == nil {
-		err = b.carryTags(&there)
+		err = b.beside(&there, digest)
 	}
 	if err == nil {
 		b.succeeded(b.effect.Sent().Size, there)

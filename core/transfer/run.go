@@ -38,6 +38,10 @@ type Options struct {
 	// Proof is how closely a copy is looked at before its source is let go, where
 	// the job does that; "" is [compare.ByStoredSum].
 	Proof compare.Method
+	// Digest is computed of the content as it passes, and kept beside the object
+	// where the target can; NoSum for none. Objects that the store copies within
+	// itself pass nobody and have none.
+	Digest object.SumKind
 	// Patience is how long to wait for a store from which nothing comes through
 	// any more.
 	Patience time.Duration
@@ -118,6 +122,9 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 func (o *Options) complete(source, target place.Place) {
 	if o.PartSize <= 0 {
 		o.PartSize = cmp.Or(target.Abilities().GoodPart, DefaultPartSize)
+		if o.Digest != object.NoSum { // they wait in memory for their turn
+			o.PartSize = min(o.PartSize, DefaultPartSize)
+		}
 	}
 	if o.Retry.Tries == 0 {
 		o.Retry = retry.Usual
@@ -157,6 +164,8 @@ type run struct {
 	strays sync.Map
 	// limited tells that a pacer held something back since it was last asked.
 	limited atomic.Bool
+	// lanes feed the objects that are digested.
+	lanes lanes
 	// pending counts the tasks handed out and not ended.
 	pending sync.WaitGroup
 }
@@ -229,6 +238,7 @@ func (r *run) forgive(causes []string) (map[int64]bool, error) {
 // whether the plan removes anything.
 func (r *run) pass(p *plan.Plan, only func(effect int64) bool) (removals bool, err error) {
 	c, first := p.Effects(""), r.passes == 0
+	defer r.lanes.all.Wait()
 	r.passes++
 	for number := int64(0); c.Next() && !r.ended(); number++ {
 		e := *c.Effect()
@@ -273,10 +283,13 @@ func (r *run) begin(number int64, e plan.Effect) {
 		r.hand(t.gzipped)
 		return
 	}
-	big := t.copier == nil && e.Sent().Size > 2*r.opts.PartSize || r.ledger.upload(number) != nil
-	if t.writer != nil && big {
+	big := t.copier == nil && e.Sent().Size > r.wholeAtMost() || r.ledger.upload(number) != nil
+	switch {
+	case t.writer != nil && big && t.digests():
+		r.lanes.feed(r, t.feedParts)
+	case t.writer != nil && big:
 		t.feedParts()
-	} else {
+	default:
 		r.hand(t.whole)
 	}
 }
@@ -390,6 +403,10 @@ func (t *transfer) arrived(err error) (object.Entry, bool) {
 		return object.Entry{}, false
 	}
 	sum, same := t.sameContent(&there)
-	there.Sums = []object.Sum{sum}
+	sums := []object.Sum{sum}
+	if digest, ok := there.Sum(t.run.opts.Digest); ok && t.digests() {
+		sums = append(sums, digest)
+	}
+	there.Sums = sums
 	return there, same
 }

@@ -29,6 +29,9 @@ const (
 	metaSum  = "lumtra_crc64nvme"
 )
 
+// metaDigest is the name that a digest is kept under.
+func metaDigest(kind object.SumKind) string { return "lumtra_" + kind.String() }
+
 // List pages through the container (List Blobs). The API starts a listing at a
 // name only in its newest versions, so what an older server gives from before
 // opts.After is passed over.
@@ -162,6 +165,12 @@ func describe(e *object.Entry, metadata map[string]*string, md5 []byte) {
 	}
 	if raw, err := hex.DecodeString(e.Metadata[metaSum]); err == nil && len(raw) == 8 {
 		e.Sums = append(e.Sums, object.Sum{Kind: object.CRC64NVME, Value: string(raw)})
+	}
+	crc, _ := e.Sum(object.CRC64NVME)
+	for _, kind := range place.Digests {
+		if d := place.ParseDigest(e.Metadata[metaDigest(kind)], kind, crc); d.Kind != object.NoSum {
+			e.Sums = append(e.Sums, d)
+		}
 	}
 	if s, err := object.ParseSum(object.MD5, base64.StdEncoding.EncodeToString(md5)); err == nil {
 		e.Sums = append(e.Sums, s)

@@ -22,6 +22,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/wire"
+	"lumtra/core/room"
 )
 
 // piece is what is read into memory at a time: its checksums go ahead of it.
@@ -66,21 +67,21 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if size > piece {
 		return p.writeBlocks(ctx, key, body, size, opts)
 	}
-	room := wire.NewRoom(size)
-	defer room.Release()
-	sum, err := p.take(key, body, room.Data, opts.Sum)
+	held := room.New(size)
+	defer held.Release()
+	sum, err := p.take(key, body, held.Data, opts.Sum)
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	check, digest := p.check(room.Data, sum)
-	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, room.Reader(), &blockblob.UploadOptions{
+	check, digest := p.check(held.Data, sum)
+	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, held.Reader(), &blockblob.UploadOptions{
 		Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: writeConditions(opts),
 		TransactionalValidation: check,
 	})
 	if err != nil {
 		return no(err)
 	}
-	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: []object.Sum{sum}}, nil
+	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(sum, opts)}, nil
 }
 
 // take reads a piece, which must end there, and sums it, against the sum expected if there is one.
@@ -149,7 +150,18 @@ func metadata(opts place.WriteOptions, sum object.Sum) map[string]*string {
 	if sum.Kind == object.CRC64NVME {
 		set(metaSum, sum.Hex())
 	}
+	if opts.Digest.Kind != object.NoSum {
+		set(metaDigest(opts.Digest.Kind), place.FormatDigest(opts.Digest, sum))
+	}
 	return m
+}
+
+// kept are the sums that metadata has of a blob.
+func kept(sum object.Sum, opts place.WriteOptions) []object.Sum {
+	if opts.Digest.Kind == object.NoSum {
+		return []object.Sum{sum}
+	}
+	return []object.Sum{sum, opts.Digest}
 }
 
 // identifier makes a metadata name one the service takes.
@@ -298,15 +310,15 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 // WritePart stages one block (Put Block).
 func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, want object.Sum) (place.Part, error) {
 	no := func(err error) (place.Part, error) { return place.Part{}, p.fail(ctx, "write part", up.Key, err) }
-	room := wire.NewRoom(size)
-	defer room.Release()
-	sum, err := p.take(up.Key, body, room.Data, want)
+	held := room.New(size)
+	defer held.Release()
+	sum, err := p.take(up.Key, body, held.Data, want)
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	check, _ := p.check(room.Data, sum)
+	check, _ := p.check(held.Data, sum)
 	id := blockID(up, number, sum)
-	_, err = p.client.NewBlockBlobClient(p.prefix+up.Key).StageBlock(ctx, id, room.Reader(),
+	_, err = p.client.NewBlockBlobClient(p.prefix+up.Key).StageBlock(ctx, id, held.Reader(),
 		&blockblob.StageBlockOptions{TransactionalValidation: check})
 	if err != nil {
 		return no(err)
@@ -368,7 +380,7 @@ func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
 	if err != nil {
 		return object.Entry{}, p.fail(ctx, "finish", up.Key, err)
 	}
-	return object.Entry{Key: up.Key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: []object.Sum{whole}}, nil
+	return object.Entry{Key: up.Key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(whole, opts)}, nil
 }
 
 // Abort drops the blocks. The service has no request for that but to write the

@@ -25,6 +25,9 @@ const (
 	metaMode = "lumtra-mode"
 )
 
+// metaDigest is the name of metadata, or of a tag, that holds a digest.
+func metaDigest(kind object.SumKind) string { return "lumtra-" + kind.String() }
+
 // Stat asks for an object's facts (HeadObject).
 func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) {
 	r := request{method: http.MethodHead, op: "stat", key: ref.Key, header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}}
@@ -126,6 +129,14 @@ func headerEntry(key string, h http.Header) object.Entry {
 		if value := h[name]; len(value) == 1 {
 			if s, err := object.ParseSum(kind, value[0]); err == nil {
 				e.Sums = append(e.Sums, s)
+			}
+		}
+	}
+	if e.Metadata != nil {
+		crc, _ := e.Sum(sumKind)
+		for _, kind := range place.Digests {
+			if d := place.ParseDigest(e.Metadata[metaDigest(kind)], kind, crc); d.Kind != object.NoSum {
+				e.Sums = append(e.Sums, d)
 			}
 		}
 	}

@@ -51,6 +51,9 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	}
 	e := headerEntry(key, resp)
 	e.Size, e.Class, e.Sums = size, opts.Class, []object.Sum{sum}
+	if opts.Digest.Kind != object.NoSum {
+		e.Sums = append(e.Sums, opts.Digest)
+	}
 	return e, nil
 }
 
@@ -193,6 +196,9 @@ func metadata(opts place.WriteOptions) map[string]string {
 	}
 	if opts.Mode != 0 {
 		m[metaMode] = strconv.FormatUint(uint64(opts.Mode&0o777), 8)
+	}
+	if opts.Digest.Kind != object.NoSum {
+		m[metaDigest(opts.Digest.Kind)] = place.FormatDigest(opts.Digest, opts.Sum)
 	}
 	return m
 }

@@ -1,4 +1,4 @@
-package wire
+package room
 
 import (
 	"errors"
@@ -18,8 +18,8 @@ type Room struct {
 
 var rooms [48]sync.Pool // by the binary logarithm of their size
 
-// NewRoom gives room for size bytes, which are not zero.
-func NewRoom(size int64) *Room {
+// New gives room for size bytes, which are not zero.
+func New(size int64) *Room {
 	class := bits.Len64(uint64(max(size, 1) - 1))
 	if b, ok := rooms[class].Get().(*[]byte); ok {
 		return &Room{Data: (*b)[:size]}

@@ -1,0 +1,46 @@
+package place
+
+import (
+	"context"
+	"encoding/hex"
+	"strings"
+
+	"lumtra/core/object"
+)
+
+// DigestKeeper keeps a digest beside an object: SHA-256 or BLAKE3, which no
+// store computes of a whole object that came in parts. It is kept together with
+// the checksum of the content it is of, so that one which stayed behind when
+// other content came under the key is told from a good one.
+//
+// A digest known before a write begins goes along in [WriteOptions.Digest]. The
+// entry that the write returns has it among its Sums where it was kept; where it
+// was not, as it came too late, KeepDigest adds it.
+type DigestKeeper interface {
+	// KeepDigest keeps digest beside the object, whose content has the checksum
+	// of. It returns the object as it is then: where that is a change of
+	// metadata, under another ETag. A place with no room for it answers
+	// [Unsupported].
+	KeepDigest(ctx context.Context, ref object.Ref, digest, of object.Sum) (object.Entry, error)
+	// KeptDigest finds the digest of a kind that is kept for content with the
+	// checksum of; zero when there is none.
+	KeptDigest(ctx context.Context, ref object.Ref, kind object.SumKind, of object.Sum) (object.Sum, error)
+}
+
+// Digests are the kinds a [DigestKeeper] keeps.
+var Digests = [...]object.SumKind{object.SHA256, object.BLAKE3}
+
+// FormatDigest writes a digest and the checksum of its content as the value they
+// are kept as: "digest/checksum", in hexadecimal.
+func FormatDigest(digest, of object.Sum) string { return digest.Hex() + "/" + of.Hex() }
+
+// ParseDigest reads a value that FormatDigest wrote. It gives the digest if it is
+// of content with the [object.CRC64NVME] of, and zero if not.
+func ParseDigest(value string, kind object.SumKind, of object.Sum) object.Sum {
+	digest, crc, _ := strings.Cut(value, "/")
+	raw, err := hex.DecodeString(digest)
+	if err != nil || len(raw) != kind.Size() || of.Kind != object.CRC64NVME || crc != of.Hex() {
+		return object.Sum{}
+	}
+	return object.Sum{Kind: kind, Value: string(raw)}
+}
