@@ -288,7 +288,7 @@ func carry(dir string, source, target place.Place, count int, opts transfer.Opti
 		return err
 	}
 	defer p.Close()
-	ledger, err := transfer.OpenLedger(filepath.Join(temp, "ledger"), "bench")
+	ledger, err := transfer.OpenLedger(filepath.Join(temp, "ledger"), "bench", false)
 	if err != nil {
 		return err
 	}

@@ -96,6 +96,9 @@ func (a *app) sayEstimate(ctx context.Context, s *service.Service, info plan.Inf
 	for _, name := range e.Assumed {
 		text += "; " + name + " was never measured"
 	}
+	if e.Digesting > 0 {
+		text += "; digests: " + span(e.Digesting) + " of processor time"
+	}
 	if e.Currency != "" {
 		text += fmt.Sprintf("\n    costs %.4f %s once and %.4f a month", e.Total, e.Currency, e.Monthly)
 		if e.Example {
@@ -105,7 +108,7 @@ func (a *app) sayEstimate(ctx context.Context, s *service.Service, info plan.Inf
 	for _, name := range e.Unpriced {
 		text += "\n    no rates for " + name + ": what it costs there is not counted"
 	}
-	a.out.say("estimate", map[string]any{"seconds": e.Expect.Seconds(), "soonest_seconds": e.Soon.Seconds(), "latest_seconds": e.Late.Seconds(), "learnt_from": e.Calibrated, "assumed": e.Assumed,
+	a.out.say("estimate", map[string]any{"seconds": e.Expect.Seconds(), "soonest_seconds": e.Soon.Seconds(), "latest_seconds": e.Late.Seconds(), "learnt_from": e.Calibrated, "assumed": e.Assumed, "digest_processor_seconds": e.Digesting.Seconds(),
 		"source_requests": e.Source, "target_requests": e.Target, "costs": e.Costs, "total": e.Total, "monthly": e.Monthly, "currency": e.Currency, "example_rates": e.Example, "unpriced": e.Unpriced}, text)
 }
 

@@ -3,10 +3,13 @@ package service
 import (
 	"cmp"
 	"context"
+	"runtime"
+	"sync"
 	"time"
 
 	"lumtra/core/history"
 	"lumtra/core/job"
+	"lumtra/core/object"
 	"lumtra/core/pace"
 	"lumtra/core/place"
 	"lumtra/core/plan"
@@ -28,11 +31,35 @@ func (s *Service) Estimate(ctx context.Context, j *job.Job, info *plan.Info) pla
 			w.Hours = append(w.Hours, e.Hours)
 		}
 	}
+	if kind, _ := j.DigestKind(); kind != object.NoSum {
+		name, _ := job.SplitPlace(j.Target)
+		e := s.Workspace().Endpoints[name]
+		w.DigestRate, w.Processors, w.DigestsAfter = digestRate(kind), runtime.GOMAXPROCS(0), e != nil && e.Kind == job.KindS3
+	}
 	if x, err := s.folders(j); err == nil {
 		c, ok := x.target.(place.ServerCopier)
 		w.Inside = ok && c.CanCopyFrom(x.source)
 	}
 	return info.Estimate(s.side(j.Source, info.Source.Objects), s.side(j.Target, info.Target.Objects), w)
+}
+
+var digestRates sync.Map // of kinds that were measured
+
+// digestRate measures how many bytes a second one processor here digests; the
+// first time takes some milliseconds.
+func digestRate(kind object.SumKind) float64 {
+	if rate, ok := digestRates.Load(kind); ok {
+		return rate.(float64)
+	}
+	data, h := make([]byte, 256<<10), kind.New()
+	var best float64
+	for range 8 {
+		began := time.Now()
+		h.Write(data)
+		best = max(best, float64(len(data))/max(time.Since(began), time.Microsecond).Seconds())
+	}
+	digestRates.Store(kind, best)
+	return best
 }
 
 // side is what is known of one side.

@@ -67,7 +67,7 @@ func (s *Service) Resumable(ctx context.Context, name string) (int, error) {
 	if err != nil || len(runs) == 0 || runs[0].Plan != p.Info.Number {
 		return 0, err
 	}
-	ledger, err := s.ledger(p)
+	ledger, err := s.ledger(p, s.durable(j))
 	if err != nil {
 		return 0, err
 	}
@@ -77,7 +77,7 @@ func (s *Service) Resumable(ctx context.Context, name string) (int, error) {
 	case history.Clean, history.Running:
 		return 0, nil
 	case history.Failures:
-		if len(ledger.Open()) == 0 {
+		if !ledger.Unfinished() {
 			return 0, nil
 		}
 	}
@@ -90,8 +90,20 @@ func (s *Service) Resumable(ctx context.Context, name string) (int, error) {
 // ledgerPath is where a plan's ledger lies: beside it.
 func ledgerPath(p *plan.Plan) string { return strings.TrimSuffix(p.Path, ".plan") + ".ledger" }
 
-func (s *Service) ledger(p *plan.Plan) (*transfer.Ledger, error) {
-	return transfer.OpenLedger(ledgerPath(p), fmt.Sprintf("%s %s", p.Info.Print, p.Info.Made.Format(time.RFC3339Nano)))
+func (s *Service) ledger(p *plan.Plan, durable bool) (*transfer.Ledger, error) {
+	return transfer.OpenLedger(ledgerPath(p), fmt.Sprintf("%s %s", p.Info.Print, p.Info.Made.Format(time.RFC3339Nano)), durable)
+}
+
+// durable tells whether a job's ledger is to outlive a power loss: because the
+// job says so, or a folder of it whose files are to.
+func (s *Service) durable(j *job.Job) bool {
+	for _, at := range []string{j.Source, j.Target} {
+		name, _ := job.SplitPlace(at)
+		if e := s.Workspace().Endpoints[name]; e != nil && e.Sync {
+			return true
+		}
+	}
+	return j.Limits.Durable
 }
 
 // StartRun begins to carry out a saved plan and returns at once. Where there is
@@ -132,7 +144,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	}
 	source, target := x.source, x.target
 	expected := s.Estimate(ctx, j, &p.Info).Expect
-	ledger, err := s.ledger(p)
+	ledger, err := s.ledger(p, s.durable(j))
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +189,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		}()
 		defer unlock()
 		defer p.Close()
-		s.dropOldUploads(runCtx, name, p.Info.Number, target)
+		s.dropOldUploads(runCtx, name, p.Info.Number, source, target)
 		defer leave()
 		timeCtx, stopTime := context.WithCancel(runCtx)
 		var timing sync.WaitGroup
@@ -322,11 +334,7 @@ func thin(samples []transfer.Sample) []transfer.Sample {
 
 // dropOldUploads removes what the run before, of an older plan, left
 // unfinished: nobody will take it up any more.
-func (s *Service) dropOldUploads(ctx context.Context, name string, number int, target place.Place) {
-	parts, ok := target.(place.PartWriter)
-	if !ok {
-		return
-	}
+func (s *Service) dropOldUploads(ctx context.Context, name string, number int, source, target place.Place) {
 	var old *plan.Plan
 	for number--; number > 0 && old == nil; number-- {
 		p, err := s.PlanNumber(name, number)
@@ -343,24 +351,13 @@ func (s *Service) dropOldUploads(ctx context.Context, name string, number int, t
 		return
 	}
 	defer old.Close()
-	ledger, err := s.ledger(old)
+	ledger, err := s.ledger(old, false)
 	if err != nil {
 		return
 	}
 	defer ledger.Close()
-	open := ledger.Open()
-	if len(open) == 0 {
-		return
-	}
-	c := old.Effects("")
-	for n := int64(0); c.Next() && ctx.Err() == nil; n++ {
-		if id, left := open[n]; left {
-			if err := parts.Abort(ctx, place.Upload{Key: c.Effect().Key, ID: id}); err != nil {
-				s.log.Warn("an unfinished upload could not be removed", "key", c.Effect().Key, "error", err)
-			} else {
-				ledger.Dropped(n)
-			}
-		}
+	if err := transfer.Abandon(ctx, old, source, target, ledger); err != nil {
+		s.log.Warn("unfinished uploads of an older plan could not be removed", "job", name, "plan", old.Info.Number, "error", err)
 	}
 }
 

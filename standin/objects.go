@@ -366,7 +366,7 @@ func (c *call) putTags() error {
 	tags := map[string]string{}
 	if c.r.Method == http.MethodPut {
 		var in tagging
-		if err := c.document(&in); err != nil {
+		if err := c.summed(&in); err != nil {
 			return err
 		}
 		for _, t := range in.TagSet.Tag {

@@ -1,7 +1,9 @@
 package standin
 
 import (
+	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -322,6 +324,25 @@ func (c *call) document(into any) error {
 		return fault(http.StatusBadRequest, "MalformedXML", "the request's document cannot be read")
 	}
 	return nil
+}
+
+// summed reads a request's XML and holds it against the checksum in a header, of
+// requests where that is of the document and not of an object.
+func (c *call) summed(into any) error {
+	raw, err := io.ReadAll(io.LimitReader(c.r.Body, 4<<20))
+	if err != nil {
+		return fault(http.StatusBadRequest, "IncompleteBody", "the document broke off")
+	}
+	c.r.Body = io.NopCloser(bytes.NewReader(raw))
+	for name, said := range c.r.Header {
+		if h := newSum(name); h != nil {
+			h.Write(raw)
+			if base64.StdEncoding.EncodeToString(h.Sum(nil)) != said[0] {
+				return fault(http.StatusBadRequest, "BadDigest", "the document is not what "+name+" says")
+			}
+		}
+	}
+	return c.document(into)
 }
 
 func (c *call) openBucket() (*bucket, error) { return c.s.bucketNamed(c.bucket) }

@@ -30,7 +30,7 @@ type Job struct {
 	rule.Rules
 	// Proof is how closely `prove` looks.
 	Proof compare.Method `toml:"proof,omitempty"`
-	// Digest is computed by proofs beside the comparison: "sha256" or "blake3";
+	// Digest is computed of all that a run sends, and by proofs: "sha256" or "blake3";
 	// "" for none.
 	Digest string `toml:"digest,omitempty"`
 	Limits Limits `toml:"limits"`
@@ -74,6 +74,9 @@ type Limits struct {
 	PartSize string `toml:"part-size,omitempty"`
 	// PartBytes is PartSize in bytes; 0 means automatic.
 	PartBytes int64 `toml:"-"`
+	// Durable has the run's ledger reach the disk before it counts, for machines
+	// that may lose power.
+	Durable bool `toml:"durable,omitempty"`
 	// Bandwidth are lines of [pace.ParseHours], Zone the time zone they are
 	// read in; Hours is what they say.
 	Bandwidth []string    `toml:"bandwidth,omitempty"`

@@ -57,6 +57,12 @@ type Work struct {
 	// Inside tells that the service copies within itself.
 	Inside bool
 	Past   []Past
+	// DigestRate is how many bytes a second one processor digests, of Processors;
+	// 0 where there is no digest. DigestsAfter tells that the target takes the
+	// digest of an object in parts by two requests of its own.
+	DigestRate   float64
+	Processors   int
+	DigestsAfter bool
 	// Hours are the limits of bandwidth by the hours of the week, counted from
 	// From.
 	Hours []*pace.Hours
@@ -73,7 +79,9 @@ type Estimate struct {
 	Assumed []string `json:",omitempty"`
 	// Waiting is the share of the time that goes into requests rather than
 	// bytes, between 0 and 1: near 1, many small objects hold the run back.
-	Waiting        float64
+	Waiting float64
+	// Digesting is the processors' time that digests take, 0 without any.
+	Digesting      time.Duration `json:",omitempty"`
 	Source, Target Requests
 	// Costs are by side and kind, Total their sum once, Monthly what storage
 	// will cost more or less a month. Currency is "" when nothing has a price.
@@ -152,6 +160,9 @@ func (est *Estimate) requests(i *Info, source, target *Side, w Work) {
 				parts := x.Count * ((average + w.PartSize - 1) / w.PartSize)
 				from.Reads += x.Count + parts
 				to.Writes += 2*x.Count + parts
+				if w.DigestsAfter && w.DigestRate > 0 {
+					to.Reads, to.Writes = to.Reads+x.Count, to.Writes+x.Count
+				}
 			default:
 				from.Reads += x.Count
 				to.Writes += x.Count
@@ -210,12 +221,18 @@ func (est *Estimate) time(i *Info, source, target *Side, w Work) {
 			requests += float64(x.Bytes/w.PartSize) * wait
 		}
 	}
+	var digesting float64
+	if w.DigestRate > 0 {
+		digesting = bytes / w.DigestRate
+		est.Digesting = seconds(digesting)
+	}
 	const overhead = 60e-6 // of this machine's time an object
 	soon := max((requests+bytes/rate)/streams, float64(work.Count)*overhead)
+	soon = max(soon, digesting/float64(max(w.Processors, 1)))
 	if work.Count > 0 { // none is done before it was asked for
 		soon = max(soon, wait)
 	}
-	late := max(requests/streams, soon) + bytes/rate + float64(work.Count)*2*overhead
+	late := max(max(requests/streams, soon)+bytes/rate, digesting) + float64(work.Count)*2*overhead
 	for _, h := range w.Hours {
 		soon = max(soon, h.Through(w.From, bytes, rate*streams).Seconds())
 		late += max(h.Through(w.From, bytes, rate).Seconds()-bytes/rate, 0)

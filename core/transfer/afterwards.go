@@ -24,10 +24,11 @@ func (r *run) afterwards(p *plan.Plan) error {
 	if err := r.apart(); err != nil {
 		return err
 	}
-	arrived, err := r.ledger.States()
+	arrived, err := OpenArrivals(r.ledger.path)
 	if err != nil {
 		return err
 	}
+	defer arrived.Close()
 	r.meter.enter(Settling)
 	c := p.Effects("")
 	for number := int64(0); c.Next() && !r.ended(); number++ {
@@ -35,7 +36,10 @@ func (r *run) afterwards(p *plan.Plan) error {
 		if !e.Then(r.rules) || r.ledger.isSettled(number) {
 			continue
 		}
-		there, done := arrived(number)
+		there, done, err := arrived.Entry(number)
+		if err != nil {
+			return err
+		}
 		if e.Kind == plan.Same {
 			there, done = *e.Target, true
 		}

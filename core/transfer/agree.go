@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"lumtra/core/agreed"
-	"lumtra/core/object"
 	"lumtra/core/plan"
 )
 
@@ -16,13 +15,14 @@ import (
 // arrived, and of the rest what was agreed before. A plan that was never run
 // has no ledger, and that is no error.
 func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan, ledgerPath string) error {
-	done, settled, err := States(ledgerPath)
+	arrived, err := OpenArrivals(ledgerPath)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		done = func(int64) (object.Entry, bool) { return object.Entry{}, false }
-		settled = func(int64) bool { return false }
+		arrived = &Arrivals{}
 	case err != nil:
 		return err
+	default:
+		defer arrived.Close()
 	}
 	w, err := agreed.Create(path, agreed.Info{Job: p.Info.Job, Plan: p.Info.Number, At: time.Now(), Source: p.Info.Source.Place, Target: p.Info.Target.Place})
 	if err != nil {
@@ -37,9 +37,12 @@ func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan
 		}
 		e := c.Effect()
 		was := old.At(e.Key)
-		there, finished := done(n)
+		there, finished, err := arrived.Entry(n)
+		if err != nil {
+			return err
+		}
 		switch {
-		case e.Then(&p.Info.Rules) && (p.Info.Rules.Afterwards.Leaves() || !settled(n)):
+		case e.Then(&p.Info.Rules) && (p.Info.Rules.Afterwards.Leaves() || !arrived.Settled(n)):
 			// Gone from the source; or what the job does to it is still to come,
 			// and the next plan must not take it for done with.
 		case e.Kind == plan.Same:

@@ -1,8 +1,8 @@
 package transfer
 
 import (
-	"encoding/binary"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"time"
@@ -32,25 +32,24 @@ const keptAttempts = 20
 // returned, in the order in which they failed; 0 means all. A plan that was
 // never run has none.
 func Failures(path, cause string, limit int) ([]Failure, error) {
-	raw, err := os.ReadFile(path)
+	file, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
+	defer file.Close()
+	if _, err := file.Seek(int64(len(ledgerMagic)), io.SeekStart); err != nil {
+		return nil, err
+	}
 	failed := map[int64]*Failure{}
 	var order []int64
 	attempts := map[int64][]Attempt{}
-	for good := len(ledgerMagic); good < len(raw); {
-		body, end := recordAt(raw, good)
-		if body == nil {
-			break
-		}
-		good = end
-		f := fields{b: body[1:]}
+	for records := newRecords(file); records.next(); {
+		f := records.fields()
 		effect := int64(f.uvarint())
-		switch body[0] {
+		switch records.body[0] {
 		case recordTry:
 			a := Attempt{At: time.Unix(0, f.varint()), Number: int(f.uvarint()), Why: f.text()}
 			all := append(attempts[effect], a)
@@ -78,18 +77,4 @@ func Failures(path, cause string, limit int) ([]Failure, error) {
 		}
 	}
 	return all, nil
-}
-
-// recordAt is the body of the record at an offset and where the next begins; nil
-// where none is whole.
-func recordAt(raw []byte, at int) (body []byte, end int) {
-	size, n := binary.Uvarint(raw[at:])
-	if n <= 0 || size > 1<<20 || size == 0 {
-		return nil, at
-	}
-	start := at + n + 4
-	if end = start + int(size); end > len(raw) {
-		return nil, at
-	}
-	return raw[start:end], end
 }

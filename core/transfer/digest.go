@@ -20,7 +20,9 @@ import (
 // each wait for its turn.
 
 // digests tells that the transfer computes a digest.
-func (t *transfer) digests() bool { return t.run.opts.Digest != object.NoSum && t.copier == nil && t.ranges == nil }
+func (t *transfer) digests() bool {
+	return t.run.opts.Digest != object.NoSum && t.copier == nil && t.ranges == nil
+}
 
 // wholeAtMost is the largest object, in bytes, that goes in one piece where there
 // is a choice.
@@ -50,21 +52,21 @@ func (b *big) sendHeld(number int) (part place.Part, err error) {
 	held := room.New(b.size(number))
 	defer held.Release()
 	var sum object.Sum
+	digested := false
 	err = b.tryPart(number, func() (err error) {
-		sum, err = b.readPart(number, held.Data, false)
-		return err
-	})
-	if err != nil {
-		return part, err
-	}
-	b.turns.take(number, held.Data)
-	err = b.tryPart(number, func() (err error) {
+		if !digested {
+			if sum, err = b.readPart(number, held.Data, false); err != nil {
+				return err
+			}
+			b.turns.take(number, held.Data)
+			digested = true
+		}
 		began := time.Now()
 		part, err = b.writer.WritePart(b.ctx, b.up, number, int64(number-1)*b.partSize, held.Reader(), b.size(number), sum)
 		b.meter.spent(Sending, time.Since(began))
 		return err
 	})
-	if err != nil {
+	if err != nil && digested {
 		b.f.sent.Add(-b.size(number))
 		b.meter.bytes.Add(-b.size(number))
 	}
@@ -78,7 +80,7 @@ func (b *big) reread(number int) {
 	held := room.New(b.size(number))
 	defer held.Release()
 	part := b.parts[number-1]
-	err := b.retry(func() error {
+	err := b.fetch(func() error {
 		sum, err := b.readPart(number, held.Data, true)
 		if err == nil && sum != part.Sum {
 			err = place.NewError(b.from.Name(), "read", b.effect.Sent().Key, place.Corrupt, fmt.Errorf("part %d is not the one that was sent", number))
@@ -115,7 +117,7 @@ func (b *big) digest() (object.Sum, error) {
 	}
 	src := b.effect.Sent()
 	var sum object.Sum
-	err := b.retry(func() (err error) {
+	err := b.fetch(func() (err error) {
 		sum, err = compare.Sum(b.ctx, b.from, src.Key, src.Mark(), b.run.opts.Digest)
 		return err
 	})

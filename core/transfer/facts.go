@@ -139,10 +139,10 @@ func (r *run) removals(p *plan.Plan) error {
 		if e.Kind != plan.Remove || r.ledger.isDone(number) {
 			continue
 		}
-		t := &transfer{run: r, side: r.sides[0], number: number, effect: e}
+		t := r.transfer(number, e)
 		back := 0
 		if e.Back {
-			t.side, back = r.sides[1], 1
+			back = 1
 		}
 		switch {
 		case held > 0:

@@ -4,34 +4,14 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
 	"lumtra/core/object"
 	"lumtra/core/place"
-)
-
-// A ledger is an append-only log of what a run has done. Each record goes to
-// the system in one write before the run counts it, so it survives the death
-// of the process; a record that a crash cut short is recognised by its
-// checksum and dropped. Effects are named by their number in the plan.
-//
-//	record = length of body (uvarint), CRC-32C of body (4 bytes), body
-//	body   = type (1 byte), effect number (uvarint), fields by type
-const ledgerMagic = "LUMTRAL3"
-
-const (
-	recordStart  = 's' // text: the plan's print; first record of the file
-	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time; digest
-	recordBegin  = 'b' // upload ID, part size
-	recordPart   = 'p' // part number, size, ETag, sum
-	recordAbort  = 'a' // the upload was dropped
-	recordFailed = 'f' // cause, text
-	recordTry    = 'y' // time, attempt, text: an attempt that failed
-	recordSettle = 't' // what was to become of the source is done
 )
 
 // uploadState is a big object begun and not finished.
@@ -41,77 +21,105 @@ type uploadState struct {
 	parts    map[int]place.Part
 }
 
-// Ledger is an open ledger with what it says so far. Its methods may be called
-// from many goroutines.
+// Ledger is an open ledger, the log of what the runs of a plan have done, with
+// what it says so far. Each record has reached the system before the run counts
+// on it, so it survives the death of the process, and that of the machine where
+// it is durable; a record that a crash cut short is recognised by its checksum
+// and dropped. Its methods may be called from many goroutines.
 type Ledger struct {
+	path    string
+	durable bool
+
 	mu      sync.Mutex
-	file    *os.File
-	buf     []byte
+	forming *group // records that wait to be written
 	done    bitmap
 	after   bitmap
 	uploads map[int64]*uploadState
-	// Done and Bytes count what earlier and this run finished.
+	// strays are effects of which an upload may have been opened without an
+	// answer.
+	strays map[int64]stray
+	// doneCount and doneBytes count what earlier and this run finished.
 	doneCount, doneBytes int64
 	settledCount         int64
 	err                  error
+
+	writing sync.Mutex // held by the one who writes; owns what follows
+	file    *os.File
+	size    int64
+	compact int64 // the size from which compacting may pay
+}
+
+// stray counts the uploads opened without an answer, since a time.
+type stray struct {
+	count int
+	since time.Time
 }
 
 // ErrOtherPlan means that a ledger was written for another plan.
 var ErrOtherPlan = errors.New("the ledger belongs to another plan")
 
 // OpenLedger opens the ledger at path for the plan with the given print, or
-// starts it. A damaged end is cut off.
-func OpenLedger(path, print string) (*Ledger, error) {
+// starts it. A damaged end is cut off. A durable one brings what it notes to the
+// disk before it says that it is noted: safe against power loss, and slower.
+func OpenLedger(path, print string, durable bool) (*Ledger, error) {
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{file: file, uploads: map[int64]*uploadState{}}
+	l := &Ledger{path: path, durable: durable, file: file, forming: &group{}, uploads: map[int64]*uploadState{}, strays: map[int64]stray{}, compact: compactFrom}
 	if err := l.load(print); err != nil {
-		file.Close()
+		l.file.Close()
 		return nil, fmt.Errorf("ledger %s: %w", path, err)
 	}
 	return l, nil
 }
 
 func (l *Ledger) load(print string) error {
-	raw, err := io.ReadAll(l.file)
-	if err != nil {
+	magic := make([]byte, len(ledgerMagic))
+	switch n, err := io.ReadFull(l.file, magic); {
+	case n < len(magic) && (err == io.EOF || err == io.ErrUnexpectedEOF):
+		return l.start(print)
+	case err != nil:
 		return err
-	}
-	if len(raw) < len(ledgerMagic) {
-		if err := l.file.Truncate(0); err != nil {
-			return err
-		}
-		if _, err := l.file.WriteAt([]byte(ledgerMagic), 0); err != nil {
-			return err
-		}
-		l.file.Seek(int64(len(ledgerMagic)), io.SeekStart)
-		l.append(recordStart, 0, func(b []byte) []byte { return appendText(b, print) })
-		return l.err
-	}
-	if string(raw[:len(ledgerMagic)]) != ledgerMagic {
+	case string(magic) != ledgerMagic:
 		return errors.New("not a ledger")
 	}
-	good := len(ledgerMagic)
-	for {
-		body, end := recordAt(raw, good)
-		if body == nil || crc32.Checksum(body, crc) != binary.LittleEndian.Uint32(raw[end-len(body)-4:]) {
-			break
-		}
-		if err := l.replay(body, print); err != nil {
+	all := newRecords(l.file)
+	for all.next() {
+		if err := l.replay(all.body, print); err != nil {
 			return err
 		}
-		good = end
 	}
-	if err := l.file.Truncate(int64(good)); err != nil {
+	l.size = all.at
+	if err := l.file.Truncate(l.size); err != nil {
 		return err
 	}
-	_, err = l.file.Seek(int64(good), io.SeekStart)
-	return err
+	if _, err := l.file.Seek(l.size, io.SeekStart); err != nil {
+		return err
+	}
+	if l.size == int64(len(ledgerMagic)) { // not even its first record was whole
+		return l.start(print)
+	}
+	return l.compactIfDue()
 }
 
-var crc = crc32.MakeTable(crc32.Castagnoli)
+// start writes the ledger's beginning.
+func (l *Ledger) start(print string) error {
+	if err := l.file.Truncate(0); err != nil {
+		return err
+	}
+	if _, err := l.file.WriteAt([]byte(ledgerMagic), 0); err != nil {
+		return err
+	}
+	l.size = int64(len(ledgerMagic))
+	if _, err := l.file.Seek(l.size, io.SeekStart); err != nil {
+		return err
+	}
+	if err := l.commit(recordStart, 0, func(b []byte) []byte { return appendText(b, print) }); err != nil || !l.durable {
+		return err
+	}
+	return syncDir(filepath.Dir(l.path))
+}
 
 func (l *Ledger) replay(body []byte, print string) error {
 	f := fields{b: body[1:]}
@@ -123,7 +131,12 @@ func (l *Ledger) replay(body []byte, print string) error {
 		}
 	case recordDone:
 		l.markDone(effect, int64(f.uvarint()))
+	case recordIntend:
+		l.intend(effect, time.Unix(0, f.varint()))
+	case recordFound:
+		delete(l.strays, effect)
 	case recordBegin:
+		l.answered(effect)
 		up := &uploadState{id: f.text(), partSize: int64(f.uvarint()), parts: map[int]place.Part{}}
 		l.uploads[effect] = up
 	case recordPart:
@@ -148,25 +161,21 @@ func (l *Ledger) markDone(effect, bytes int64) {
 	delete(l.uploads, effect)
 }
 
-// append writes one record. The caller holds the lock or is alone.
-func (l *Ledger) append(kind byte, effect int64, fields func([]byte) []byte) {
-	if l.err != nil {
-		return
+func (l *Ledger) intend(effect int64, at time.Time) {
+	s := l.strays[effect]
+	if s.count++; s.since.IsZero() {
+		s.since = at
 	}
-	body := append(make([]byte, 0, 128), kind)
-	body = binary.AppendUvarint(body, uint64(effect))
-	body = fields(body)
-	l.buf = binary.AppendUvarint(l.buf[:0], uint64(len(body)))
-	l.buf = binary.LittleEndian.AppendUint32(l.buf, crc32.Checksum(body, crc))
-	l.buf = append(l.buf, body...)
-	_, l.err = l.file.Write(l.buf)
+	l.strays[effect] = s
 }
 
-func (l *Ledger) record(kind byte, effect int64, fields func([]byte) []byte) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.append(kind, effect, fields)
-	return l.err
+func (l *Ledger) answered(effect int64) {
+	s := l.strays[effect]
+	if s.count--; s.count > 0 {
+		l.strays[effect] = s
+	} else {
+		delete(l.strays, effect)
+	}
 }
 
 // isDone tells whether an earlier run finished the effect.
@@ -177,8 +186,6 @@ func (l *Ledger) isDone(effect int64) bool {
 }
 
 func (l *Ledger) finished(effect, bytes int64, there object.Entry) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
 	var sum, digest object.Sum
 	if len(there.Sums) > 0 {
 		sum = there.Sums[0]
@@ -186,25 +193,63 @@ func (l *Ledger) finished(effect, bytes int64, there object.Entry) error {
 	if len(there.Sums) > 1 {
 		digest = there.Sums[1]
 	}
-	l.append(recordDone, effect, func(b []byte) []byte {
+	err := l.commit(recordDone, effect, func(b []byte) []byte {
 		b = appendText(appendSum(binary.AppendUvarint(b, uint64(bytes)), sum), there.ETag)
 		b = binary.AppendVarint(binary.AppendUvarint(b, uint64(there.Size)), there.Modified.UnixNano())
 		return appendSum(b, digest)
 	})
-	if l.err == nil {
+	if err == nil {
+		l.mu.Lock()
 		l.markDone(effect, bytes)
+		l.mu.Unlock()
 	}
-	return l.err
+	return err
 }
 
+// intended notes that an upload is about to be opened: should nobody live to see
+// the answer, it is known where to look for it.
+func (l *Ledger) intended(effect int64) error {
+	now := time.Now()
+	l.mu.Lock()
+	l.intend(effect, now)
+	l.mu.Unlock()
+	return l.commit(recordIntend, effect, func(b []byte) []byte { return binary.AppendVarint(b, now.UnixNano()) })
+}
+
+// begun notes the upload that was opened.
 func (l *Ledger) begun(effect int64, id string, partSize int64) error {
-	return l.record(recordBegin, effect, func(b []byte) []byte {
+	err := l.commit(recordBegin, effect, func(b []byte) []byte {
 		return binary.AppendUvarint(appendText(b, id), uint64(partSize))
 	})
+	l.mu.Lock()
+	l.answered(effect)
+	l.uploads[effect] = &uploadState{id: id, partSize: partSize}
+	l.mu.Unlock()
+	return err
 }
 
+// stray tells whether an upload of the effect may be open that nobody knows the
+// name of, and since when.
+func (l *Ledger) stray(effect int64) (since time.Time, ok bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s, ok := l.strays[effect]
+	return s.since, ok
+}
+
+// found notes that such uploads are seen to.
+func (l *Ledger) found(effect int64) error {
+	err := l.commit(recordFound, effect, nothing)
+	l.mu.Lock()
+	delete(l.strays, effect)
+	l.mu.Unlock()
+	return err
+}
+
+func nothing(b []byte) []byte { return b }
+
 func (l *Ledger) part(effect int64, p place.Part) error {
-	return l.record(recordPart, effect, func(b []byte) []byte {
+	return l.commit(recordPart, effect, func(b []byte) []byte {
 		b = binary.AppendUvarint(b, uint64(p.Number))
 		b = binary.AppendUvarint(b, uint64(p.Size))
 		return appendSum(appendText(b, p.ETag), p.Sum)
@@ -215,7 +260,7 @@ func (l *Ledger) aborted(effect int64) error {
 	l.mu.Lock()
 	delete(l.uploads, effect)
 	l.mu.Unlock()
-	return l.record(recordAbort, effect, func(b []byte) []byte { return b })
+	return l.commit(recordAbort, effect, nothing)
 }
 
 // noEffect is the number of what is done for the run as a whole.
@@ -226,14 +271,14 @@ func (l *Ledger) tried(effect int64, attempt int, why string) error {
 	if effect == noEffect {
 		return nil
 	}
-	return l.record(recordTry, effect, func(b []byte) []byte {
+	return l.commit(recordTry, effect, func(b []byte) []byte {
 		b = binary.AppendVarint(b, time.Now().UnixNano())
 		return appendText(binary.AppendUvarint(b, uint64(attempt)), why)
 	})
 }
 
 func (l *Ledger) failed(effect int64, cause, why string) error {
-	return l.record(recordFailed, effect, func(b []byte) []byte { return appendText(appendText(b, cause), why) })
+	return l.commit(recordFailed, effect, func(b []byte) []byte { return appendText(appendText(b, cause), why) })
 }
 
 func (l *Ledger) markSettled(effect int64) {
@@ -244,13 +289,13 @@ func (l *Ledger) markSettled(effect int64) {
 
 // settled notes that what was to become of the effect's source is done.
 func (l *Ledger) settled(effect int64) error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.append(recordSettle, effect, func(b []byte) []byte { return b })
-	if l.err == nil {
+	err := l.commit(recordSettle, effect, nothing)
+	if err == nil {
+		l.mu.Lock()
 		l.markSettled(effect)
+		l.mu.Unlock()
 	}
-	return l.err
+	return err
 }
 
 func (l *Ledger) isSettled(effect int64) bool {
@@ -264,60 +309,6 @@ func (l *Ledger) Settled() int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.settledCount
-}
-
-// States is what the ledger knows to be at the receiving side since each
-// finished effect: see [States].
-func (l *Ledger) States() (func(effect int64) (object.Entry, bool), error) {
-	entry, _, err := States(l.file.Name())
-	return entry, err
-}
-
-// States reads, from the ledger at path, what is at the receiving side since
-// each finished effect: the entry's ETag, size, time, the checksum that was
-// sent, and the digest if one was computed; and of which effects the source was seen to afterwards. It holds 8 bytes
-// an effect, and the file while the function is in use.
-func States(path string) (entry func(effect int64) (object.Entry, bool), settled func(effect int64) bool, err error) {
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		return nil, nil, err
-	}
-	var after bitmap
-	var at []int64 // behind a record's effect number; 0 for none
-	for good := len(ledgerMagic); good < len(raw); {
-		body, end := recordAt(raw, good)
-		if body == nil {
-			break
-		}
-		switch start := end - len(body); body[0] {
-		case recordDone:
-			effect, used := binary.Uvarint(body[1:])
-			for uint64(len(at)) <= effect {
-				at = append(at, 0)
-			}
-			at[effect] = int64(start + 1 + used)
-		case recordSettle:
-			effect, _ := binary.Uvarint(body[1:])
-			after.set(int64(effect))
-		}
-		good = end
-	}
-	return func(effect int64) (e object.Entry, ok bool) {
-		if effect >= int64(len(at)) || at[effect] == 0 {
-			return e, false
-		}
-		f := fields{b: raw[at[effect]:]}
-		f.uvarint() // bytes moved
-		sum := f.sum()
-		e.ETag, e.Size = f.text(), int64(f.uvarint())
-		e.Modified = time.Unix(0, f.varint())
-		for _, s := range []object.Sum{sum, f.sum()} {
-			if s.Kind != object.NoSum {
-				e.Sums = append(e.Sums, s)
-			}
-		}
-		return e, true
-	}, after.has, nil
 }
 
 // upload is the unfinished upload of an effect, nil if there is none.
@@ -334,72 +325,25 @@ func (l *Ledger) Finished() (effects, bytes int64) {
 	return l.doneCount, l.doneBytes
 }
 
-// Open lists the uploads begun and not finished: effect number to upload ID.
-func (l *Ledger) Open() map[int64]string {
+// Unfinished tells that uploads are open, or may be.
+func (l *Ledger) Unfinished() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	open := make(map[int64]string, len(l.uploads))
-	for effect, up := range l.uploads {
-		open[effect] = up.id
-	}
-	return open
+	return len(l.uploads)+len(l.strays) > 0
 }
 
-// Dropped notes that the effect's upload was removed at the target.
-func (l *Ledger) Dropped(effect int64) error { return l.aborted(effect) }
+// known are the names of the uploads that are open.
+func (l *Ledger) known() map[string]bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	ids := make(map[string]bool, len(l.uploads))
+	for _, up := range l.uploads {
+		ids[up.id] = true
+	}
+	return ids
+}
 
 // Close brings the ledger to the disk and closes it.
 func (l *Ledger) Close() error {
 	return errors.Join(l.err, l.file.Sync(), l.file.Close())
-}
-
-func appendText(b []byte, s string) []byte {
-	return append(binary.AppendUvarint(b, uint64(len(s))), s...)
-}
-
-func appendSum(b []byte, s object.Sum) []byte {
-	return appendText(binary.AppendUvarint(b, uint64(s.Kind)), s.Value)
-}
-
-// fields reads a record's body; the checksum vouches for its form.
-type fields struct{ b []byte }
-
-func (f *fields) uvarint() uint64 {
-	v, n := binary.Uvarint(f.b)
-	f.b = f.b[max(n, 0):]
-	return v
-}
-
-func (f *fields) varint() int64 {
-	v, n := binary.Varint(f.b)
-	f.b = f.b[max(n, 0):]
-	return v
-}
-
-func (f *fields) text() string {
-	n := min(f.uvarint(), uint64(len(f.b)))
-	s := string(f.b[:n])
-	f.b = f.b[n:]
-	return s
-}
-
-func (f *fields) sum() object.Sum {
-	return object.Sum{Kind: object.SumKind(f.uvarint()), Value: f.text()}
-}
-
-// bitmap is a set of effect numbers: a million take 125 KB.
-type bitmap []uint64
-
-// set adds n and tells whether it is new.
-func (b *bitmap) set(n int64) bool {
-	for int64(len(*b)) <= n/64 {
-		*b = append(*b, 0)
-	}
-	was := (*b)[n/64]
-	(*b)[n/64] |= 1 << (n % 64)
-	return (*b)[n/64] != was
-}
-
-func (b bitmap) has(n int64) bool {
-	return n/64 < int64(len(b)) && b[n/64]&(1<<(n%64)) != 0
 }

@@ -190,7 +190,7 @@ func (m *model) round(t *rapid.T) {
 	}
 	require.Equal(t, leaving, p.Info.Afterwards.Count)
 
-	ledger, err := transfer.OpenLedger(base+".ledger", "p")
+	ledger, err := transfer.OpenLedger(base+".ledger", "p", false)
 	require.NoError(t, err)
 	meter := &transfer.Meter{}
 	out, err := transfer.Run(ctx, p, m.source, m.target, ledger, meter, quick)

@@ -99,11 +99,10 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 	watch.Go(func() { meter.watch(over) })
 	watch.Go(func() { r.tune(over) })
 	r.streams.run()
-	began := time.Now()
 	err := r.feed(p)
 	r.pending.Wait()
 	if r.ctx.Err() == nil {
-		r.dropStrays(began)
+		r.dropStrays()
 	}
 	r.streams.close()
 	close(over)
@@ -159,8 +158,8 @@ type run struct {
 	// left out because nobody asked for them.
 	passes  int
 	skipped int64
-	// strays are keys whose uploads may have been opened without an answer, with
-	// the place.PartWriter.
+	// strays are effects whose uploads may have been opened without an answer,
+	// each with its strayKey.
 	strays sync.Map
 	// limited tells that a pacer held something back since it was last asked.
 	limited atomic.Bool
@@ -220,7 +219,7 @@ func (r *run) feed(p *plan.Plan) error {
 func (r *run) forgive(causes []string) (map[int64]bool, error) {
 	failed := map[int64]bool{}
 	for _, cause := range causes {
-		all, err := Failures(r.ledger.file.Name(), cause, 0)
+		all, err := Failures(r.ledger.path, cause, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -249,7 +248,13 @@ func (r *run) pass(p *plan.Plan, only func(effect int64) bool) (removals bool, e
 			continue
 		}
 		removals = removals || e.Kind == plan.Remove
-		if !e.Kind.Moves() && e.Kind != plan.Meta || r.ledger.isDone(number) {
+		if !e.Kind.Moves() && e.Kind != plan.Meta {
+			continue
+		}
+		if _, ok := r.ledger.stray(number); ok && first {
+			r.transfer(number, e).strayed()
+		}
+		if r.ledger.isDone(number) {
 			continue
 		}
 		if only != nil && !only(number) {
@@ -266,10 +271,7 @@ func (r *run) pass(p *plan.Plan, only func(effect int64) bool) (removals bool, e
 
 // begin hands one effect that is no removal to the streams.
 func (r *run) begin(number int64, e plan.Effect) {
-	t := &transfer{run: r, side: r.sides[0], number: number, effect: e}
-	if e.Back {
-		t.side = r.sides[1]
-	}
+	t := r.transfer(number, e)
 	if e.Kind == plan.Meta {
 		r.hand(t.facts)
 		return
@@ -292,6 +294,15 @@ func (r *run) begin(number int64, e plan.Effect) {
 	default:
 		r.hand(t.whole)
 	}
+}
+
+// transfer is an effect to be carried out.
+func (r *run) transfer(number int64, e plan.Effect) *transfer {
+	t := &transfer{run: r, side: r.sides[0], number: number, effect: e}
+	if e.Back {
+		t.side = r.sides[1]
+	}
+	return t
 }
 
 // hand waits for a free stream. It returns false when the run is over or about

@@ -103,7 +103,7 @@ func TestSoak(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	synctest.Test(t, func(t *testing.T) {
-		ledger, err := transfer.OpenLedger(filepath.Join(dir, "ledger"), "soak")
+		ledger, err := transfer.OpenLedger(filepath.Join(dir, "ledger"), "soak", false)
 		require.NoError(t, err)
 		defer ledger.Close()
 		type measure struct {

@@ -1,21 +1,44 @@
 package transfer
 
 import (
+	"context"
+	"errors"
 	"time"
 
 	"lumtra/core/place"
+	"lumtra/core/plan"
 )
 
-// begin opens an upload. One whose answer was lost may have been opened all the
-// same, and nobody knows its ID: it is looked for at the end of the run.
+// begin opens an upload. One whose answer was lost, or that a killed run did not
+// live to see, may have been opened all the same, and nobody knows its ID: so the
+// ledger has the intention first, and the upload is looked for at the end of the
+// run or of the next.
 func (t *transfer) begin(open func() error) error {
-	return t.try(func(attempt int) error {
+	return t.try(func(int) error {
+		if err := t.ledger.intended(t.number); err != nil {
+			t.cancel(err)
+			return err
+		}
 		err := open()
 		if err != nil {
-			t.strays.Store(t.effect.Key, t.writer)
+			t.strayed()
 		}
 		return err
 	})
+}
+
+// strayed has the uploads of the effect looked for at the end of the run.
+func (t *transfer) strayed() {
+	if since, ok := t.ledger.stray(t.number); ok && t.writer != nil {
+		t.run.strays.Store(t.number, strayKey{t.writer, t.effect.Key, since})
+	}
+}
+
+// strayKey is where an upload may have been opened, and since when.
+type strayKey struct {
+	writer place.PartWriter
+	key    string
+	since  time.Time
 }
 
 // abort drops an upload, and is patient about it: what is left costs money.
@@ -27,36 +50,95 @@ func (t *transfer) abort(w place.PartWriter, up place.Upload) error {
 // still be the run's, by a store's clock.
 const strayAge = time.Minute
 
-// dropStrays drops the uploads that the run opened without learning of it:
-// those of keys whose opening failed, begun since, and not in the ledger.
-func (r *run) dropStrays(began time.Time) {
-	writers := map[place.PartWriter]map[string]bool{}
-	r.strays.Range(func(key, w any) bool {
-		writer := w.(place.PartWriter)
-		if writers[writer] == nil {
-			writers[writer] = map[string]bool{}
+// dropStrays drops the uploads that were opened without anybody learning of it:
+// those of keys whose opening had no answer, begun since, and not in the ledger.
+func (r *run) dropStrays() {
+	keys := map[place.PartWriter]map[string]time.Time{}
+	effects := map[place.PartWriter][]int64{}
+	r.strays.Range(func(effect, v any) bool {
+		s := v.(strayKey)
+		if keys[s.writer] == nil {
+			keys[s.writer] = map[string]time.Time{}
 		}
-		writers[writer][key.(string)] = true
+		keys[s.writer][s.key] = s.since
+		effects[s.writer] = append(effects[s.writer], effect.(int64))
 		return true
 	})
-	known := map[string]bool{}
-	for _, id := range r.ledger.Open() {
-		known[id] = true
-	}
-	for w, keys := range writers {
-		t := &transfer{run: r, side: r.sides[0], number: noEffect}
-		var ups []place.Upload
-		err := t.ask(func() (err error) {
-			ups, err = w.Uploads(r.ctx)
-			return err
-		})
+	t := &transfer{run: r, side: r.sides[0], number: noEffect}
+	for w := range keys {
+		err := dropUnknown(r.ctx, w, keys[w], r.ledger.known(), t.ask)
 		if err != nil {
-			continue // they are seen and can be removed in the places view
+			continue // the next run looks again; they are seen in the places view, too
 		}
-		for _, up := range ups {
-			if keys[up.Key] && !known[up.ID] && (up.Begun.IsZero() || up.Begun.After(began.Add(-strayAge))) {
-				t.abort(w, up)
+		for _, effect := range effects[w] {
+			r.ledger.found(effect)
+		}
+	}
+}
+
+// dropUnknown drops the uploads of some keys that were begun since a time and
+// whose IDs are not known.
+func dropUnknown(ctx context.Context, w place.PartWriter, keys map[string]time.Time, known map[string]bool, ask func(func() error) error) error {
+	var ups []place.Upload
+	err := ask(func() (err error) {
+		ups, err = w.Uploads(ctx)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, up := range ups {
+		since, ours := keys[up.Key]
+		if ours && !known[up.ID] && (up.Begun.IsZero() || up.Begun.After(since.Add(-strayAge))) {
+			errs = append(errs, ask(func() error { return w.Abort(ctx, up) }))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Abandon drops the uploads that the runs of a plan have left, since nobody will
+// go on with it.
+func Abandon(ctx context.Context, p *plan.Plan, source, target place.Place, l *Ledger) error {
+	if !l.Unfinished() {
+		return nil
+	}
+	once := func(f func() error) error { return f() }
+	keys := map[place.PartWriter]map[string]time.Time{}
+	strays := map[place.PartWriter][]int64{}
+	var errs []error
+	c := p.Effects("")
+	for n := int64(0); c.Next() && ctx.Err() == nil; n++ {
+		to := target
+		if c.Effect().Back {
+			to = source
+		}
+		w, ok := to.(place.PartWriter)
+		if !ok {
+			continue
+		}
+		if up := l.upload(n); up != nil {
+			err := w.Abort(ctx, place.Upload{Key: c.Effect().Key, ID: up.id})
+			if err == nil {
+				err = l.aborted(n)
+			}
+			errs = append(errs, err)
+		}
+		if since, ok := l.stray(n); ok {
+			if keys[w] == nil {
+				keys[w] = map[string]time.Time{}
+			}
+			keys[w][c.Effect().Key] = since
+			strays[w] = append(strays[w], n)
+		}
+	}
+	for w := range keys {
+		err := dropUnknown(ctx, w, keys[w], l.known(), once)
+		if errs = append(errs, err); err == nil {
+			for _, n := range strays[w] {
+				errs = append(errs, l.found(n))
 			}
 		}
 	}
+	return errors.Join(append(errs, c.Err())...)
 }

@@ -102,7 +102,7 @@ func (w *world) plan(t *testing.T, from, to place.Place) *plan.Plan {
 var quick = transfer.Options{Streams: 8, PartSize: 5 << 20, Retry: retry.Policy{Tries: 8, First: time.Millisecond, Most: 4 * time.Millisecond}}
 
 func (w *world) run(t *testing.T, ctx context.Context, p *plan.Plan, from, to place.Place, opts transfer.Options) (transfer.Outcome, transfer.Snapshot) {
-	ledger, err := transfer.OpenLedger(p.Path+".ledger", fmt.Sprint(p.Info.Number))
+	ledger, err := transfer.OpenLedger(p.Path+".ledger", fmt.Sprint(p.Info.Number), false)
 	require.NoError(t, err)
 	meter := &transfer.Meter{}
 	out, err := transfer.Run(ctx, p, from, to, ledger, meter, opts)
@@ -287,72 +287,6 @@ func TestInterop(t *testing.T) {
 	}
 }
 
-// With everything going wrong now and then, the end is equal trees: nothing
-// wrong, nothing half, nothing left behind.
-func TestFaults(t *testing.T) {
-	for _, kind := range kinds {
-		t.Run(kind, func(t *testing.T) { faults(t, newWorldOf(t, kind)) })
-	}
-}
-
-// faulty is how many objects the test of faults sends, and how long a stall is;
-// LUMTRA_FAULTS=full is the long form.
-func faulty() (objects int, stall time.Duration) {
-	if os.Getenv("LUMTRA_FAULTS") == "full" {
-		return 3000, 20 * time.Second
-	}
-	return 400, 50 * time.Millisecond
-}
-
-func faults(t *testing.T, w *world) {
-	objects, stall := faulty()
-	w.fill(t, objects, 12<<20, 17<<20)
-	set := []standin.Fault{{Do: "stall", Chance: 0.05, Wait: stall}}
-	for _, do := range []string{"500", "503", "reset-before", "reset-after", "short", "corrupt"} {
-		set = append(set, standin.Fault{Do: do, Chance: 0.05})
-	}
-	p := w.plan(t, w.folder, w.store)
-	// Credentials that are not accepted for a while, in the midst of it.
-	w.server.SetFaults(set...)
-	renewed := make(chan struct{})
-	go func() {
-		defer close(renewed)
-		for ups := 0; ups == 0; time.Sleep(time.Millisecond) {
-			found, _ := w.store.(place.PartWriter).Uploads(ctx)
-			ups = len(found)
-		}
-		w.server.SetFaults(standin.Fault{Do: "expired"})
-		time.Sleep(300 * time.Millisecond)
-		w.server.SetFaults(set...)
-	}()
-	out, m := w.run(t, ctx, p, w.folder, w.store, quick)
-	<-renewed
-	w.server.SetFaults()
-	assert.Positive(t, m.Retries)
-	assert.Zero(t, out.Failed, "%v", m.Problems)
-	same(t, texts(t, w.folder), texts(t, w.store))
-	ups, err := w.store.(place.PartWriter).Uploads(ctx)
-	require.NoError(t, err)
-	assert.Empty(t, ups)
-	var sent int64
-	for _, text := range texts(t, w.folder) {
-		sent += int64(len(text))
-	}
-	assert.Equal(t, sent, m.Bytes, "what failed attempts sent is not counted")
-
-	// And the other way, where reads break.
-	end, err := folder.OpenEndpoint("back", t.TempDir(), folder.Options{})
-	require.NoError(t, err)
-	defer end.Close()
-	back, _ := end.Open("")
-	p = w.plan(t, w.store, back)
-	w.server.SetFaults(set...)
-	out, m = w.run(t, ctx, p, w.store, back, quick)
-	w.server.SetFaults()
-	assert.Zero(t, out.Failed, "%v", m.Problems)
-	same(t, texts(t, w.folder), texts(t, back))
-}
-
 // A run that cannot do everything does the rest, and says what failed and why.
 func TestTheRestGoesOn(t *testing.T) {
 	w := newWorld(t)
@@ -413,7 +347,7 @@ func TestStopAndGoOn(t *testing.T) {
 	ups, err := w.store.(place.PartWriter).Uploads(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, ups)
-	_, err = transfer.OpenLedger(p.Path+".ledger", "another plan")
+	_, err = transfer.OpenLedger(p.Path+".ledger", "another plan", false)
 	assert.ErrorIs(t, err, transfer.ErrOtherPlan)
 }
 
@@ -452,7 +386,7 @@ func TestLedgerSurvivesDamage(t *testing.T) {
 			damaged[cut-3] ^= 0x55
 		}
 		require.NoError(t, os.WriteFile(path, damaged, 0o600))
-		ledger, err := transfer.OpenLedger(path, fmt.Sprint(p.Info.Number))
+		ledger, err := transfer.OpenLedger(path, fmt.Sprint(p.Info.Number), false)
 		require.NoError(t, err, "cut at %d", cut)
 		effects, _ := ledger.Finished()
 		assert.LessOrEqual(t, effects, int64(30))
@@ -492,7 +426,7 @@ func TestPanicIsCaught(t *testing.T) {
 	w := newWorld(t)
 	w.fill(t, 5)
 	p := w.plan(t, w.folder, w.store)
-	ledger, err := transfer.OpenLedger(p.Path+".ledger", "x")
+	ledger, err := transfer.OpenLedger(p.Path+".ledger", "x", false)
 	require.NoError(t, err)
 	defer ledger.Close()
 	_, err = transfer.Run(ctx, p, w.folder, panicking{w.store}, ledger, &transfer.Meter{}, quick)

@@ -20,20 +20,28 @@ const DefaultPatience = 10 * time.Minute
 // While nothing comes through for anybody, the tries are not counted: what
 // fails is the store and not the object, and the run waits for it, as long as
 // its patience lasts.
-func (t *transfer) try(step func(attempt int) error) error { return t.patiently(step, t.noted) }
+func (t *transfer) try(step func(attempt int) error) error {
+	return t.patiently(step, t.noted, t.outage.passed)
+}
+
+// fetch is try for a step that only the source has a part in: that it succeeds
+// says nothing of the target.
+func (t *transfer) fetch(step func() error) error {
+	return t.patiently(func(int) error { return step() }, t.noted, func() {})
+}
 
 // ask is try for a question about something that went wrong and is noted
 // already.
 func (t *transfer) ask(step func() error) error {
-	return t.patiently(func(int) error { return step() }, func(int, error) {})
+	return t.patiently(func(int) error { return step() }, func(int, error) {}, t.outage.passed)
 }
 
-func (t *transfer) patiently(step func(attempt int) error, note func(attempt int, err error)) error {
+func (t *transfer) patiently(step func(attempt int) error, note func(attempt int, err error), passed func()) error {
 	var seen, counted int64
 	for attempt := 1; ; attempt++ {
 		err := step(attempt)
 		if err == nil {
-			t.outage.passed()
+			passed()
 			return nil
 		}
 		kind := place.KindOf(err)

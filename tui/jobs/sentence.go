@@ -143,10 +143,10 @@ var (
 		choice{string(compare.BySize), "size", "Sizes are held against each other. Quick, and weak."},
 		choice{string(compare.ByStoredSum), "stored checksums", "The checksums that stores keep, against those of the source."},
 		choice{string(compare.ByReadBack), "reading both back", "Every byte of both sides. Slow, and certain."})
-	digest = choose("digest", "Digests that a proof writes down", func(j *job.Job) string { return j.Digest },
+	digest = choose("digest", "Digests of what is sent, for proofs to write down", func(j *job.Job) string { return j.Digest },
 		choice{"", "no digests", "Nothing beside the comparison."},
-		choice{"sha256", "SHA-256 digests", "A manifest that `sha256sum -c` takes; every object at the target is read once more, at about 0.3 GB/s a core without SHA instructions."},
-		choice{"blake3", "BLAKE3 digests", "A manifest that `b3sum -c` takes; every object at the target is read once more, at more than 1 GB/s a core."})
+		choice{"sha256", "SHA-256 digests", "Computed while sending and kept with the objects; a proof makes a manifest that `sha256sum -c` takes. Some 0.3 GB/s a core without SHA instructions."},
+		choice{"blake3", "BLAKE3 digests", "Computed while sending and kept with the objects; a proof makes a manifest that `b3sum -c` takes. More than 1 GB/s a core."})
 	class = &phrase{path: []string{"as", "class"}, how: byText, title: "Storage class at the target", hint: "STANDARD_IA, GLACIER, Cool, … ; nothing for the target's usual one", value: func(j *job.Job) string { return j.As.Class },
 		words: func(j *job.Job) string {
 			if j.As.Class == "" {
@@ -192,6 +192,9 @@ var (
 			}
 			return "surveys up to " + j.SurveyAge + " old"
 		}}
+	durable = choose("limits.durable", "What a power loss may cost", func(j *job.Job) string { return map[bool]string{true: "true", false: ""}[j.Limits.Durable] },
+		choice{"", "safe against a crash", "What a run has noted outlives the program; after a power loss some of it is found out again."},
+		choice{"true", "safe against power loss", "Every note reaches the disk before it counts: slower. Set sync at a folder's endpoint for its files."})
 	template = choose("template", "Job or template", func(j *job.Job) string { return map[bool]string{true: "true", false: ""}[j.Template] },
 		choice{"", "a job", "It can be planned and run."},
 		choice{"true", "a template", "It is never run; new jobs are made from it."})
@@ -377,6 +380,6 @@ func sentence(j *job.Job) [][]segment {
 		pace = append(pace, plain(" , in "), say(zone))
 	}
 	return append(lines,
-		append(append([]segment{plain("over "), say(streams), plain(" , ")}, pace...), plain(" , "), say(partSize), plain(" , from "), say(surveyAge)),
+		append(append([]segment{plain("over "), say(streams), plain(" , ")}, pace...), plain(" , "), say(partSize), plain(" , "), say(durable), plain(" , from "), say(surveyAge)),
 		last)
 }

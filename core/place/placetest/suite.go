@@ -65,6 +65,7 @@ func Run(t *testing.T, open func(t *testing.T) place.Place, opts Options) {
 		{"versions", s.versions},
 		{"tags", s.tags},
 		{"metadata", s.metadata},
+		{"digests", s.digests},
 		{"links", s.links},
 		{"cold", s.cold},
 		{"folders", s.folders},

@@ -39,12 +39,29 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	}
 	resp, err := p.do(ctx, r)
 	if err != nil {
-		return object.Entry{}, err
+		return object.Entry{}, p.why(ctx, r, err)
 	}
 	resp.Body.Close()
 	e := headerEntry(ref.Key, resp.Header)
 	e.Size = resp.ContentLength
 	return e, nil
+}
+
+// why finds out what a HEAD was refused for, since such an answer has no body to
+// say so: whether credentials have expired or lack a right makes all the
+// difference. It asks for the object's first byte.
+func (p *Place) why(ctx context.Context, r request, refused error) error {
+	if kind := place.KindOf(refused); kind != place.Denied && kind != place.Other {
+		return refused
+	}
+	r.method = http.MethodGet
+	r.header.Set("Range", "bytes=0-0")
+	resp, err := p.do(ctx, r)
+	if err != nil {
+		return err
+	}
+	resp.Body.Close()
+	return refused
 }
 
 // Read opens an object or a range of it (GetObject). A whole object is held

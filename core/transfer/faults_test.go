@@ -1,0 +1,86 @@
+package transfer_test
+
+import (
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/place/folder"
+	"lumtra/standin"
+)
+
+// With everything going wrong now and then, the end is equal trees: nothing
+// wrong, nothing half, nothing left behind.
+func TestFaults(t *testing.T) {
+	for _, kind := range kinds {
+		t.Run(kind, func(t *testing.T) { faults(t, newWorldOf(t, kind)) })
+	}
+}
+
+// faulty is how many objects the test of faults sends, and how long a stall is;
+// LUMTRA_FAULTS=full is the long form.
+func faulty() (objects int, stall time.Duration) {
+	if os.Getenv("LUMTRA_FAULTS") == "full" {
+		return 3000, 20 * time.Second
+	}
+	return 400, 50 * time.Millisecond
+}
+
+func faults(t *testing.T, w *world) {
+	objects, stall := faulty()
+	w.fill(t, objects, 12<<20, 17<<20)
+	set := []standin.Fault{{Do: "stall", Chance: 0.05, Wait: stall}}
+	for _, do := range []string{"500", "503", "reset-before", "reset-after", "short", "corrupt"} {
+		set = append(set, standin.Fault{Do: do, Chance: 0.05})
+	}
+	p := w.plan(t, w.folder, w.store)
+	// Credentials that are not accepted for a while, in the midst of it.
+	w.server.SetFaults(set...)
+	renewed := make(chan struct{})
+	go func() {
+		defer close(renewed)
+		for ups := 0; ups == 0; time.Sleep(time.Millisecond) {
+			found, _ := w.store.(place.PartWriter).Uploads(ctx)
+			ups = len(found)
+		}
+		w.server.SetFaults(standin.Fault{Do: "expired"})
+		time.Sleep(300 * time.Millisecond)
+		w.server.SetFaults(set...)
+	}()
+	opts := quick
+	opts.Digest = object.SHA256
+	out, m := w.run(t, ctx, p, w.folder, w.store, opts)
+	<-renewed
+	w.server.SetFaults()
+	digested(t, p, w.store, object.SHA256)
+	assert.Positive(t, m.Retries)
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	same(t, texts(t, w.folder), texts(t, w.store))
+	ups, err := w.store.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, ups)
+	var sent int64
+	for _, text := range texts(t, w.folder) {
+		sent += int64(len(text))
+	}
+	assert.Equal(t, sent, m.Bytes, "what failed attempts sent is not counted")
+
+	// And the other way, where reads break.
+	end, err := folder.OpenEndpoint("back", t.TempDir(), folder.Options{})
+	require.NoError(t, err)
+	defer end.Close()
+	back, _ := end.Open("")
+	p = w.plan(t, w.store, back)
+	w.server.SetFaults(set...)
+	opts.Digest = object.BLAKE3
+	out, m = w.run(t, ctx, p, w.store, back, opts)
+	w.server.SetFaults()
+	digested(t, p, back, object.BLAKE3)
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	same(t, texts(t, w.folder), texts(t, back))
+}

@@ -1,0 +1,139 @@
+package transfer
+
+import (
+	"bufio"
+	"encoding/binary"
+	"hash/crc32"
+	"io"
+
+	"lumtra/core/object"
+)
+
+// A ledger is an append-only log. Effects are named by their number in the plan.
+//
+//	record = length of body (uvarint), CRC-32C of body (4 bytes), body
+//	body   = type (1 byte), effect number (uvarint), fields by type
+const ledgerMagic = "LUMTRAL3"
+
+const (
+	recordStart  = 's' // text: the plan's print; first record of the file
+	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time; digest
+	recordIntend = 'i' // time: an upload is about to be opened
+	recordBegin  = 'b' // upload ID, part size
+	recordPart   = 'p' // part number, size, ETag, sum
+	recordAbort  = 'a' // the upload was dropped
+	recordFound  = 'g' // what was opened without an answer is seen to
+	recordFailed = 'f' // cause, text
+	recordTry    = 'y' // time, attempt, text: an attempt that failed
+	recordSettle = 't' // what was to become of the source is done
+)
+
+var crc = crc32.MakeTable(crc32.Castagnoli)
+
+// appendRecord adds a record to b; fields adds those of its type.
+func appendRecord(b []byte, kind byte, effect int64, fields func([]byte) []byte) []byte {
+	var room [256]byte
+	body := append(room[:0], kind)
+	body = fields(binary.AppendUvarint(body, uint64(effect)))
+	return frame(b, body)
+}
+
+func frame(b, body []byte) []byte {
+	b = binary.AppendUvarint(b, uint64(len(body)))
+	b = binary.LittleEndian.AppendUint32(b, crc32.Checksum(body, crc))
+	return append(b, body...)
+}
+
+// longestRecord bounds what a damaged length can make a reader take.
+const longestRecord = 1 << 20
+
+// records reads a ledger from behind its magic, record by record, and stops at
+// the first that is not whole.
+type records struct {
+	r    *bufio.Reader
+	at   int64 // where the next record begins
+	body []byte
+	// start is where the body lies in the file.
+	start int64
+}
+
+func newRecords(r io.Reader) *records {
+	return &records{r: bufio.NewReaderSize(r, 256<<10), at: int64(len(ledgerMagic))}
+}
+
+// next reads a record; body is good until the next call.
+func (s *records) next() bool {
+	size, err := binary.ReadUvarint(s.r)
+	if err != nil || size == 0 || size > longestRecord {
+		return false
+	}
+	var sum [4]byte
+	if _, err := io.ReadFull(s.r, sum[:]); err != nil {
+		return false
+	}
+	if uint64(cap(s.body)) < size {
+		s.body = make([]byte, size)
+	}
+	s.body = s.body[:size]
+	if _, err := io.ReadFull(s.r, s.body); err != nil || crc32.Checksum(s.body, crc) != binary.LittleEndian.Uint32(sum[:]) {
+		return false
+	}
+	var length [binary.MaxVarintLen64]byte
+	s.start = s.at + int64(binary.PutUvarint(length[:], size)) + 4
+	s.at = s.start + int64(size)
+	return true
+}
+
+// fields gives what the record holds behind its type, the effect first.
+func (s *records) fields() fields { return fields{b: s.body[1:]} }
+
+func appendText(b []byte, s string) []byte {
+	return append(binary.AppendUvarint(b, uint64(len(s))), s...)
+}
+
+func appendSum(b []byte, s object.Sum) []byte {
+	return appendText(binary.AppendUvarint(b, uint64(s.Kind)), s.Value)
+}
+
+// fields reads a record's body; the checksum vouches for its form.
+type fields struct{ b []byte }
+
+func (f *fields) uvarint() uint64 {
+	v, n := binary.Uvarint(f.b)
+	f.b = f.b[max(n, 0):]
+	return v
+}
+
+func (f *fields) varint() int64 {
+	v, n := binary.Varint(f.b)
+	f.b = f.b[max(n, 0):]
+	return v
+}
+
+func (f *fields) text() string {
+	n := min(f.uvarint(), uint64(len(f.b)))
+	s := string(f.b[:n])
+	f.b = f.b[n:]
+	return s
+}
+
+func (f *fields) sum() object.Sum {
+	return object.Sum{Kind: object.SumKind(f.uvarint()), Value: f.text()}
+}
+
+// bitmap is a set of effect numbers: a million take 125 KB.
+type bitmap []uint64
+
+// set adds n and tells whether it is new.
+func (b *bitmap) set(n int64) bool {
+	for int64(len(*b)) <= n/64 {
+		*b = append(*b, 0)
+	}
+	was := (*b)[n/64]
+	(*b)[n/64] |= 1 << (n % 64)
+	return (*b)[n/64] != was
+}
+
+func (b bitmap) has(n int64) bool {
+	return n/64 < int64(len(b)) && b[n/64]&(1<<(n%64)) != 0
+}
