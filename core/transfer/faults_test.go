@@ -54,6 +54,8 @@ func faults(t *testing.T, w *world) {
 	}()
 	opts := quick
 	opts.Digest = object.SHA256
+	opts.Streams = 32
+	opts.Retry.Tries = 14 // at a quarter of requests failing, eight can all fail
 	out, m := w.run(t, ctx, p, w.folder, w.store, opts)
 	<-renewed
 	w.server.SetFaults()

@@ -38,8 +38,14 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 		r.header.Set("If-Match", quoted(ref.IfMark))
 	}
 	resp, err := p.do(ctx, r)
+	if kind := place.KindOf(err); err != nil && (kind == place.Denied || kind == place.Other) {
+		if why := p.why(ctx, r); why != nil {
+			return object.Entry{}, why
+		}
+		resp, err = p.do(ctx, r) // what it was has passed
+	}
 	if err != nil {
-		return object.Entry{}, p.why(ctx, r, err)
+		return object.Entry{}, err
 	}
 	resp.Body.Close()
 	e := headerEntry(ref.Key, resp.Header)
@@ -49,19 +55,18 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 
 // why finds out what a HEAD was refused for, since such an answer has no body to
 // say so: whether credentials have expired or lack a right makes all the
-// difference. It asks for the object's first byte.
-func (p *Place) why(ctx context.Context, r request, refused error) error {
-	if kind := place.KindOf(refused); kind != place.Denied && kind != place.Other {
-		return refused
-	}
-	r.method = http.MethodGet
+// difference. It asks for the object's first byte, which an empty one has not.
+func (p *Place) why(ctx context.Context, r request) error {
+	r.method, r.header = http.MethodGet, r.header.Clone()
 	r.header.Set("Range", "bytes=0-0")
 	resp, err := p.do(ctx, r)
-	if err != nil {
-		return err
+	if err == nil {
+		resp.Body.Close()
 	}
-	resp.Body.Close()
-	return refused
+	if place.KindOf(err) == place.Changed {
+		return nil
+	}
+	return err
 }
 
 // Read opens an object or a range of it (GetObject). A whole object is held
