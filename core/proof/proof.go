@@ -133,6 +133,12 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 		return nil, err
 	}
 	defer differences.file.Close()
+	folders, err := create(filepath.Join(dir, FoldersFile))
+	if err != nil {
+		return nil, err
+	}
+	defer folders.file.Close()
+	tree := &spans{out: folders}
 	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Both: opts.Both, Source: source.Name(), Target: target.Name(),
 		Began: time.Now(), Objects: map[Verdict]int64{}, Bytes: map[Verdict]int64{}, Gaps: from.Info.Missed + to.Info.Missed}
 	if opts.Workers <= 0 {
@@ -158,6 +164,9 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 			if err := differences.write(l); err != nil {
 				return err
 			}
+			if err := tree.add(&l, differences.size); err != nil {
+				return err
+			}
 		}
 		if manifests != nil && l.Verdict == Same {
 			if err := manifests.write(l.digest, l.key()); err != nil {
@@ -167,7 +176,7 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 		return manifest.write(l)
 	})
 	sum.Ended = time.Now()
-	if err := errors.Join(err, c.merge.Err(), manifest.finish(), differences.finish()); err != nil {
+	if err := errors.Join(err, c.merge.Err(), manifest.finish(), differences.finish(), tree.finish()); err != nil {
 		return nil, err
 	}
 	if manifests != nil {
@@ -291,6 +300,14 @@ type jsonLines struct {
 	file *os.File
 	out  *bufio.Writer
 	enc  *json.Encoder
+	size int64 // written so far
+}
+
+// Write counts what the encoder writes.
+func (j *jsonLines) Write(p []byte) (int, error) {
+	n, err := j.out.Write(p)
+	j.size += int64(n)
+	return n, err
 }
 
 func create(path string) (*jsonLines, error) {
@@ -298,8 +315,9 @@ func create(path string) (*jsonLines, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := bufio.NewWriterSize(f, 128<<10)
-	return &jsonLines{f, out, json.NewEncoder(out)}, nil
+	j := &jsonLines{file: f, out: bufio.NewWriterSize(f, 128<<10)}
+	j.enc = json.NewEncoder(j)
+	return j, nil
 }
 
 func (j *jsonLines) write(l Line) error { return j.enc.Encode(l) }

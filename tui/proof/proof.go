@@ -34,7 +34,10 @@ type Screen struct {
 // shown is what the view knows of one job's proof.
 type shown struct {
 	number  int // of the proof whose differences these are
-	lines   []proof.Line
+	dir     string
+	roots   []*node
+	rows    []*node
+	only    int // the verdict that is shown alone, as in proof.Verdicts; 0 for all
 	loading bool
 	method  compare.Method
 	proving *service.Activity
@@ -53,16 +56,14 @@ type (
 		proof *service.Proof
 		err   error
 	}
-	linesMsg struct {
+	folderMsg struct {
 		job    string
 		number int
-		lines  []proof.Line
+		under  *node // nil for the top
+		nodes  []proof.Node
 		err    error
 	}
 )
-
-// keptLines is how many differences the view holds; the file has all.
-const keptLines = 10000
 
 // Crumbs name the job.
 func (s *Screen) Crumbs() []string {
@@ -85,6 +86,9 @@ func (s *Screen) Keys() []kit.Key {
 		return []kit.Key{{Press: "esc", Does: "stop proving"}}
 	}
 	keys := []kit.Key{{Press: "v", Does: "verify: compare both sides now"}, {Press: "m", Does: "how closely: the next method"}}
+	if len(s.shown(j).roots) > 0 {
+		keys = append(keys, kit.Key{Press: "enter", Does: "open or close: a folder"}, kit.Key{Press: "f", Does: "filter: the next verdict"})
+	}
 	if j.Proof != nil {
 		keys = append(keys, kit.Key{Press: "x", Does: "export the document (PDF)"})
 		if !j.Proof.Holds() {
@@ -112,11 +116,8 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		}
 	case provedMsg:
 		return s.proved(msg)
-	case linesMsg:
-		if j := s.State.JobNamed(msg.job); j != nil {
-			sh := s.shown(j)
-			sh.loading, sh.number, sh.lines, sh.err = false, msg.number, msg.lines, msg.err
-		}
+	case folderMsg:
+		s.folder(msg)
 	case kit.Opened:
 		s.cursor = kit.Cursor{}
 		return s.catchUp()
@@ -139,12 +140,8 @@ func (s *Screen) catchUp() tea.Cmd {
 	if sh.number == j.Proof.Number || sh.loading {
 		return nil
 	}
-	sh.loading = true
-	job, number, dir := j.Job.Name, j.Proof.Number, j.Proof.Dir
-	return func() tea.Msg {
-		lines, err := proof.ReadDifferences(dir, keptLines)
-		return linesMsg{job, number, lines, err}
-	}
+	sh.loading, sh.dir = true, j.Proof.Dir
+	return s.load(j.Job.Name, j.Proof.Number, sh.dir, nil)
 }
 
 func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
@@ -165,8 +162,13 @@ func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
 	case "m":
 		i := slices.Index(compare.Methods, sh.method)
 		sh.method = compare.Methods[(i+1)%len(compare.Methods)]
+	case "f":
+		sh.filter(j.Proof)
+		s.cursor = kit.Cursor{}
+	case "enter", "right", "l", "left", "h", "space":
+		return s.toggle(key, j.Job.Name, sh)
 	default:
-		s.cursor.Key(key, len(sh.lines), s.page)
+		s.cursor.Key(key, len(sh.rows), s.page)
 	}
 	return nil
 }
@@ -234,8 +236,6 @@ func (s *Screen) proved(msg provedMsg) tea.Cmd {
 	return s.catchUp()
 }
 
-var verdicts = []proof.Verdict{proof.Same, proof.Missing, proof.Different, proof.Unproven, proof.Extra}
-
 var sureness = map[compare.Method]string{
 	compare.BySize:      "Sizes only: quick, and blind to content that changed without changing its length.",
 	compare.ByStoredSum: "Checksums the stores keep, held against the files: as sure as the stores' own bookkeeping.",
@@ -250,6 +250,9 @@ func (s *Screen) Render(width, height int) string {
 	}
 	t, sh := s.Theme, s.shown(j)
 	lines := []string{"", "  " + t.Ash.Render("Is ") + t.Strong.Render(kit.Name(j.Job.Source, 60)) + t.Ash.Render(" at ") + t.Strong.Render(kit.Name(j.Job.Target, 60)) + t.Ash.Render("? Next look: by ") + t.Dusk.Render(string(sh.method)), ""}
+	if height < roomy {
+		lines = lines[1:2]
+	}
 	switch p := j.Proof; {
 	case sh.proving != nil:
 		lines = append(lines, s.progress(sh)...)
@@ -260,8 +263,8 @@ func (s *Screen) Render(width, height int) string {
 	case p == nil:
 		lines = append(lines, "  "+t.Paper.Render("Never proven.")+t.Ash.Render("  v compares both sides as they are now, and changes nothing."))
 	default:
-		lines = append(lines, s.verdict(p)...)
-		lines = append(lines, s.differences(sh, width, height-len(lines))...)
+		lines = append(lines, s.verdict(p, height >= roomy)...)
+		lines = append(lines, s.tree(sh, width, height-len(lines))...)
 	}
 	return kit.Lines(lines, width, height)
 }
@@ -278,7 +281,11 @@ func (s *Screen) progress(sh *shown) []string {
 		"    " + t.Ash.Render(kit.Fit("compared", 10)) + t.Paper.Render(fmt.Sprintf("%s objects, %s", kit.Count(a.Compared.Objects.Load()), kit.Size(a.Compared.Bytes.Load())))}
 }
 
-func (s *Screen) verdict(p *service.Proof) []string {
+// roomy is the height from which there is room for more than the verdict and the
+// tree.
+const roomy = 30
+
+func (s *Screen) verdict(p *service.Proof, long bool) []string {
 	t := s.Theme
 	word := t.Tide.Bold(true).Render("◗ It holds.") + t.Paper.Render("  Every object at the source is at the target with the same content.")
 	if p.Method == compare.BySize {
@@ -287,53 +294,31 @@ func (s *Screen) verdict(p *service.Proof) []string {
 	if !p.Holds() {
 		word = t.Flare.Render("▲ It does not hold.") + t.Paper.Render("  What follows is not at the target as it is at the source.")
 	}
-	lines := []string{"  " + word, "", "  " + t.Ash.Render(fmt.Sprintf("proof %d · %s · took %s · by %s", p.Number, p.Ended.Local().Format("2006-01-02 15:04:05 MST"), kit.Span(p.Ended.Sub(p.Began)), p.Method)),
-		"  " + t.Ash.Render(sureness[p.Method]), ""}
+	lines := []string{"  " + word, "  " + t.Ash.Render(fmt.Sprintf("proof %d · %s · took %s · by %s", p.Number, p.Ended.Local().Format("2006-01-02 15:04:05 MST"), kit.Span(p.Ended.Sub(p.Began)), p.Method))}
+	if long {
+		lines = append(lines, "  "+t.Ash.Render(sureness[p.Method]), "")
+	}
 	var all int64
-	for _, v := range verdicts {
+	for _, v := range proof.Verdicts {
 		all += p.Objects[v]
 	}
-	for _, v := range verdicts {
+	for _, v := range proof.Verdicts {
 		n := p.Objects[v]
 		if n == 0 && v != proof.Same {
 			continue
 		}
-		style := t.Flare
-		switch v {
-		case proof.Same:
-			style = t.Tide
-		case proof.Extra:
-			style = t.Ash
-		}
+		glyph, style := s.glyph(v)
 		cells := 0
 		if all > 0 {
 			cells = max(int(40*n/all), 1)
 		}
-		lines = append(lines, "  "+style.Render(kit.Fit(string(v), 11))+t.Paper.Render(kit.FitLeft(kit.Count(n), 13)+kit.FitLeft(kit.Size(p.Bytes[v]), 12))+"   "+style.Render(strings.Repeat("▬", cells)))
+		lines = append(lines, "  "+style.Render(kit.Fit(string(v), 11))+t.Paper.Render(kit.FitLeft(kit.Count(n), 13)+kit.FitLeft(kit.Size(p.Bytes[v]), 12))+"   "+style.Render(strings.Repeat(glyph, cells)))
 	}
 	if p.Gaps > 0 {
 		lines = append(lines, "  "+t.Flare.Render(fmt.Sprintf("▲ %s could not be listed, so nothing is proven of the whole", kit.Count(p.Gaps))))
 	}
+	if !long {
+		return append(lines, "")
+	}
 	return append(lines, "", "  "+t.Ash.Render("manifest, differences and summary in ")+t.Paper.Render(object.Display(p.Dir)), "")
-}
-
-func (s *Screen) differences(sh *shown, width, height int) []string {
-	t := s.Theme
-	if len(sh.lines) == 0 {
-		return nil
-	}
-	s.page = max(height-1, 1)
-	lines := []string{"  " + t.Strong.Render("What differs")}
-	first, last := s.cursor.Window(len(sh.lines), height-1)
-	for i := first; i < last; i++ {
-		l := &sh.lines[i]
-		style := t.Flare
-		if l.Verdict == proof.Extra {
-			style = t.Ash
-		}
-		room := width / 2
-		text := style.Render(kit.Fit(string(l.Verdict), 11)) + kit.Fit(t.Paper.Render(kit.Name(l.Key, room-1)), room) + t.Ash.Render(object.Display(l.Why))
-		lines = append(lines, kit.Row(t, text, width, i == s.cursor.At))
-	}
-	return lines
 }
