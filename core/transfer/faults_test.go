@@ -1,7 +1,10 @@
 package transfer_test
 
 import (
+	"context"
+	"io"
 	"os"
+	"sync"
 	"testing"
 	"time"
 
@@ -11,6 +14,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
+	"lumtra/core/transfer"
 	"lumtra/standin"
 )
 
@@ -42,22 +46,22 @@ func faults(t *testing.T, w *world) {
 	// Credentials that are not accepted for a while, in the midst of it.
 	w.server.SetFaults(set...)
 	renewed := make(chan struct{})
-	go func() {
-		defer close(renewed)
-		for ups := 0; ups == 0; time.Sleep(time.Millisecond) {
-			found, _ := w.store.(place.PartWriter).Uploads(ctx)
-			ups = len(found)
-		}
+	expires := &after{then: func() {
 		w.server.SetFaults(standin.Fault{Do: "expired"})
-		time.Sleep(300 * time.Millisecond)
-		w.server.SetFaults(set...)
-	}()
+		time.AfterFunc(300*time.Millisecond, func() {
+			w.server.SetFaults(set...)
+			close(renewed)
+		})
+	}}
+	expires.left.Store(9 << 20)
 	opts := quick
 	opts.Digest = object.SHA256
+	opts.Pacers = []transfer.Pacer{expires}
 	opts.Streams = 32
 	opts.Retry.Tries = 14 // at a quarter of requests failing, eight can all fail
 	out, m := w.run(t, ctx, p, w.folder, w.store, opts)
 	<-renewed
+	opts.Pacers = nil
 	w.server.SetFaults()
 	digested(t, p, w.store, object.SHA256)
 	assert.Positive(t, m.Retries)
@@ -85,4 +89,51 @@ func faults(t *testing.T, w *world) {
 	digested(t, p, back, object.BLAKE3)
 	assert.Zero(t, out.Failed, "%v", m.Problems)
 	same(t, texts(t, w.folder), texts(t, back))
+}
+
+// sick fails every write from one on, until so many have failed.
+type sick struct {
+	place.Place
+	mu             sync.Mutex
+	wrote, failed  int
+	under, crowded int // writes under way; the most of them while it was known to be sick
+}
+
+const sickFor = 400
+
+func (s *sick) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	s.mu.Lock()
+	s.wrote++
+	ill := s.wrote > 50 && s.failed < sickFor
+	if s.under++; ill {
+		if s.failed++; s.failed > 150 { // the budget and a first try of every stream
+			s.crowded = max(s.crowded, s.under)
+		}
+	}
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		s.under--
+		s.mu.Unlock()
+	}()
+	if ill {
+		return object.Entry{}, place.NewError(s.Name(), "write", key, place.ServerFault, nil)
+	}
+	return s.Place.Write(ctx, key, body, size, opts)
+}
+
+// A store that fails everything gets one request at a time, and all of them again
+// when it is well.
+func TestBudget(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 300)
+	s := &sick{Place: w.store}
+	opts := quick
+	opts.Streams = 32
+	opts.Retry.Tries = 1000 // it answers to questions, so an object would be given up
+	out, m := w.run(t, ctx, w.plan(t, w.folder, w.store), w.folder, s, opts)
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	assert.Equal(t, sickFor, s.failed)
+	assert.Equal(t, 1, s.crowded)
+	same(t, texts(t, w.folder), texts(t, w.store))
 }

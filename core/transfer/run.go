@@ -150,10 +150,11 @@ type run struct {
 	meter  *Meter
 	opts   Options
 	// control and streams say how much is done at a time; outage whether
-	// anything comes through.
+	// anything comes through; budget how many attempts may follow a failed one.
 	control *Control
 	streams *streams
 	outage  outage
+	budget  budget
 	// passes counts the walks through the plan, skipped the effects that the first
 	// left out because nobody asked for them.
 	passes  int

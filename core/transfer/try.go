@@ -21,7 +21,7 @@ const DefaultPatience = 10 * time.Minute
 // fails is the store and not the object, and the run waits for it, as long as
 // its patience lasts.
 func (t *transfer) try(step func(attempt int) error) error {
-	return t.patiently(step, t.noted, t.outage.passed)
+	return t.patiently(step, t.noted, t.passed)
 }
 
 // fetch is try for a step that only the source has a part in: that it succeeds
@@ -33,14 +33,15 @@ func (t *transfer) fetch(step func() error) error {
 // ask is try for a question about something that went wrong and is noted
 // already.
 func (t *transfer) ask(step func() error) error {
-	return t.patiently(func(int) error { return step() }, func(int, error) {}, t.outage.passed)
+	return t.patiently(func(int) error { return step() }, func(int, error) {}, t.passed)
 }
 
 func (t *transfer) patiently(step func(attempt int) error, note func(attempt int, err error), passed func()) error {
 	var seen, counted int64
+	done := func() {}
 	for attempt := 1; ; attempt++ {
 		err := step(attempt)
-		if err == nil {
+		if done(); err == nil {
 			passed()
 			return nil
 		}
@@ -66,26 +67,36 @@ func (t *transfer) patiently(step func(attempt int) error, note func(attempt int
 			t.cancel(fmt.Errorf("for %s no request came through: %w", since.Round(time.Second), err))
 			return err
 		}
-		if !t.wait(attempt, kind, err) {
+		if done = t.wait(attempt, kind, err); done == nil {
 			return err
 		}
 	}
 }
 
-// wait waits before another attempt, and tells whether there is to be one.
-func (t *transfer) wait(attempt int, kind place.ErrorKind, err error) bool {
+// wait waits before another attempt, until it is due and the run's budget has
+// room for it; what it returns is called after the attempt. It is nil when there
+// is to be none.
+func (t *transfer) wait(attempt int, kind place.ErrorKind, err error) (done func()) {
 	began := time.Now()
-	again := t.run.opts.Retry.Wait(t.ctx, min(attempt, t.run.opts.Retry.Tries), err)
+	if t.run.opts.Retry.Wait(t.ctx, min(attempt, t.run.opts.Retry.Tries), err) {
+		done = t.budget.take(t.ctx)
+	}
+	stage := Mending
 	if kind == place.Throttled {
 		t.meter.throttles.Add(1)
-		t.meter.spent(Throttled, time.Since(began))
-	} else {
-		t.meter.spent(Mending, time.Since(began))
+		stage = Throttled
 	}
-	if again {
+	t.meter.spent(stage, time.Since(began))
+	if done != nil {
 		t.meter.retries.Add(1)
 	}
-	return again
+	return done
+}
+
+// passed notes that a request came through.
+func (t *transfer) passed() {
+	t.outage.passed()
+	t.budget.earn()
 }
 
 // answered tells whether both places answer to a small question.
