@@ -13,47 +13,84 @@ import (
 	"lumtra/core/proof"
 )
 
-// Proof writes the document of a proof to w as a drawing, with the differences
-// to name.
+// Proof writes the document of a proof to w, with the differences to name: as
+// pages to print or as one drawing.
 func Proof(w io.Writer, s *proof.Summary, differences []proof.Line, f Format) error {
-	if f != PDF && f != SVG {
-		return fmt.Errorf("a proof is drawn as %s or %s; its folder has the rest", PDF, SVG)
-	}
 	var text strings.Builder
 	if err := proof.WriteDocument(&text, s, differences); err != nil {
 		return err
 	}
 	lines := strings.Split(strings.TrimRight(text.String(), "\n"), "\n")
-	const width, row = 842, 13
-	height := vg.Length(90 + row*len(lines))
-	var canvas vg.CanvasWriterTo
-	if f == PDF {
-		canvas = vgpdf.New(width, height)
-	} else {
-		canvas = vgsvg.New(width, height)
+	switch f {
+	case SVG:
+		height := pageMargins + pageRow*vg.Length(len(lines))
+		canvas := vgsvg.New(pageWidth, height)
+		proofPage(&sheet{draw.New(canvas), height}, s, lines, "")
+		_, err := canvas.WriteTo(w)
+		return err
+	case PDF:
+		canvas := vgpdf.New(pageWidth, pageHeight)
+		perPage := int((pageHeight - pageMargins) / pageRow)
+		pages := (len(lines) + perPage - 1) / perPage
+		for n := range pages {
+			if n > 0 {
+				canvas.NextPage()
+			}
+			foot := fmt.Sprintf("Proof %d of %s, page %d of %d.", s.Number, s.Job, n+1, pages)
+			proofPage(&sheet{draw.New(canvas), pageHeight}, s, lines[n*perPage:min((n+1)*perPage, len(lines))], foot)
+		}
+		_, err := canvas.WriteTo(w)
+		return err
 	}
-	c := &sheet{draw.New(canvas), height}
-	c.box(0, 0, width, height, rgb(0xfbf9f4))
+	return fmt.Errorf("a proof is drawn as %s or %s; its folder has the rest", PDF, SVG)
+}
+
+// The page, in points: A4 across.
+const (
+	pageWidth, pageHeight = 842, 595
+	pageMargins           = 90
+	pageRow               = 13
+	// longestLine is how many letters fit at the size the lines are set in.
+	longestLine = 150
+)
+
+// proofPage draws some lines of the document beside a bar in the colour of the
+// verdict.
+func proofPage(c *sheet, s *proof.Summary, lines []string, foot string) {
+	c.box(0, 0, pageWidth, c.height, rgb(0xfbf9f4))
 	mark := rgb(0x2f8f83)
 	if !s.Holds() {
 		mark = rgb(0xc2350f)
 	}
-	c.box(40, 30, 6, vg.Length(row*len(lines)), mark)
+	c.box(40, 30, 6, pageRow*vg.Length(len(lines)), mark)
 	for i, line := range lines {
-		// In columns, since the letters differ in width.
-		head, rest, columns := strings.Cut(line, "  ")
-		y, size := vg.Length(42+row*i), vg.Length(9)
-		if i == 0 {
+		y, size := vg.Length(42+pageRow*i), vg.Length(9)
+		if strings.HasPrefix(line, fmt.Sprintf("Proof %d of", s.Number)) {
 			size = 14
 		}
+		// In columns, since the letters differ in width.
+		head, rest, columns := strings.Cut(line, "  ")
 		if !columns {
-			c.say(56, y, size, line)
+			c.say(56, y, size, shortened(line))
 			continue
 		}
 		c.say(56, y, size, head)
-		c.say(150, y, size, strings.Join(strings.Fields(rest), " "))
+		rest = strings.TrimLeft(rest, " ")
+		if objects, bytes, ok := strings.Cut(rest, " objects "); ok && strings.Trim(objects, "0123456789,") == "" {
+			bytes = strings.TrimLeft(bytes, " ")
+			c.say(230-c.style(size).Width(objects), y, size, objects+" objects")
+			c.say(330-c.style(size).Width(bytes), y, size, bytes)
+			continue
+		}
+		c.say(150, y, size, shortened(rest))
 	}
-	c.say(40, height-16, 7, "Drawn by Lumtra.")
-	_, err := canvas.WriteTo(w)
-	return err
+	c.say(40, c.height-16, 7, strings.TrimSpace(foot+" Drawn by Lumtra."))
+}
+
+// shortened leaves out the middle of a line that is too long for the page.
+func shortened(line string) string {
+	if r := []rune(line); len(r) > longestLine {
+		return string(r[:longestLine/2]) + " … " + string(r[len(r)-longestLine/2:])
+	}
+	return line
 }
