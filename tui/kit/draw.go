@@ -142,22 +142,31 @@ func EffectBar(t *look.Theme, totals *plan.Totals, byCount bool, scale int64, wi
 
 var columns = []rune(" ▁▂▃▄▅▆▇█")
 
+// OverMark marks in an [AreaChart] how far a second curve lies above the first.
+const OverMark = "▔"
+
 // AreaChart draws values as columns of light, height lines high; top is the
-// value of a full column.
-func AreaChart(t *look.Theme, values []float64, top, limit float64, width, height int) []string {
+// value of a full column. Where over, which may be nil and else is as long, is
+// higher, a mark says how much.
+func AreaChart(t *look.Theme, values, over []float64, top, limit float64, width, height int) []string {
 	lines, mark := make([]string, height), LimitRow(limit, top, height)
 	if len(values) > width {
 		values = values[len(values)-width:]
+		over = over[max(len(over)-width, 0):]
 	}
 	for row := range lines {
 		var b strings.Builder
 		floor := float64(height - 1 - row)
-		for _, v := range values {
+		for i, v := range values {
 			level := 0.0
 			if top > 0 {
 				level = v / top
 			}
 			fill := min(max(level*float64(height)-floor, 0), 1)
+			if i < len(over) && fill < 0.06 && LimitRow(over[i], top, height) == row {
+				b.WriteString(t.Ash.Render(OverMark))
+				continue
+			}
 			if row == mark && fill < 0.06 {
 				b.WriteString(t.Dusk.Render("╌"))
 				continue

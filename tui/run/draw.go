@@ -235,10 +235,19 @@ const axisWidth = 13
 func (s *Screen) chart(f *facts, width, height int) []string {
 	t := s.Theme
 	cells := width - axisWidth - 2
-	values := rates(f.samples, cells)
+	values := rates(f.samples, cells, func(x *transfer.Sample) int64 { return x.Bytes })
+	source := rates(f.samples, cells, func(x *transfer.Sample) int64 { return x.Read })
 	top, limit := 1.0, 0.0
 	if len(values) > 0 {
-		top = max(slices.Max(values), 1)
+		top = max(slices.Max(values), slices.Max(source), 1)
+	}
+	legend := ""
+	for i, v := range values {
+		if source[i] < v*1.1+top/100 { // as good as the same
+			source[i] = 0
+		} else {
+			legend = kit.OverMark + " read at the source: more than arrived"
+		}
 	}
 	if f.active != nil {
 		// A limit far above is no news, and would press the curve flat.
@@ -247,7 +256,7 @@ func (s *Screen) chart(f *facts, width, height int) []string {
 		}
 	}
 	mark := kit.LimitRow(limit, top, height)
-	lines := kit.AreaChart(t, values, top, limit, cells, height)
+	lines := kit.AreaChart(t, values, source, top, limit, cells, height)
 	for i, l := range lines {
 		label := ""
 		switch i {
@@ -269,13 +278,13 @@ func (s *Screen) chart(f *facts, width, height int) []string {
 		span = kit.Span(f.samples[n-1].At)
 	}
 	used := min(len(values), cells)
-	return append(lines, strings.Repeat(" ", axisWidth+1)+t.Ash.Render("0"+kit.FitLeft(span, max(used-1, len(span)+1))), "")
+	return append(lines, strings.Repeat(" ", axisWidth+1)+t.Ash.Render("0"+kit.FitLeft(span, max(used-1, len(span)+1))+"   "+legend), "")
 }
 
-// rates turns totals into at most n rates, each over at least the second
+// rates turns totals, as of finds them, into at most n rates, each over at least the second
 // before it: what was only handed to the network's buffers would else look
 // like a burst.
-func rates(samples []transfer.Sample, n int) []float64 {
+func rates(samples []transfer.Sample, n int, of func(*transfer.Sample) int64) []float64 {
 	if len(samples) < 2 || n < 1 {
 		return nil
 	}
@@ -288,7 +297,7 @@ func rates(samples []transfer.Sample, n int) []float64 {
 			from++
 		}
 		a, b := samples[from], samples[i]
-		values = append(values, float64(b.Bytes-a.Bytes)/max((b.At-a.At).Seconds(), min(samples[len(samples)-1].At.Seconds(), 1)))
+		values = append(values, float64(of(&b)-of(&a))/max((b.At-a.At).Seconds(), min(samples[len(samples)-1].At.Seconds(), 1)))
 		if i == len(samples)-1 {
 			return values
 		}
