@@ -276,10 +276,10 @@ func transferOne(ctx context.Context, from place.Place, e *object.Entry, target 
 func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.Entry, target place.Place, key string) (object.Entry, error) {
 	opts := place.WriteOptions{Condition: place.IfAbsent}
 	if c, ok := target.(place.ServerCopier); ok && c.CanCopyFrom(from) {
-		if most := target.Abilities().MaxWhole; most > 0 && e.Size > most {
-			return object.Entry{}, place.NewError(target.Name(), "copy", key, place.TooLarge, fmt.Errorf("copying inside takes up to %d bytes at once; put it into the tray and drop it", most))
-		}
 		opts.Class = e.Class
+		if most := target.Abilities().MaxCopy; most > 0 && e.Size > most {
+			return copyRanges(ctx, from, ref, target, key, opts)
+		}
 		return c.CopyFrom(ctx, from, ref, key, opts)
 	}
 	r, full, err := from.Read(ctx, ref.Key, place.ReadOptions{IfMark: ref.IfMark})

@@ -222,3 +222,46 @@ func TestMatching(t *testing.T) {
 	assert.Len(t, found, 1)
 	assert.EqualValues(t, 2, n.Objects)
 }
+
+// narrow copies only small objects in one request.
+type narrow struct{ *s3.Place }
+
+func (n narrow) Abilities() place.Abilities {
+	a := n.Place.Abilities()
+	a.MaxCopy = 6 << 20
+	return a
+}
+
+func (n narrow) CanCopyFrom(place.Place) bool { return true }
+
+func (n narrow) CopyPart(ctx context.Context, up place.Upload, number int, from place.Place, src object.Ref, offset, size int64) (place.Part, error) {
+	return n.Place.CopyPart(ctx, up, number, from.(narrow).Place, src, offset, size)
+}
+
+// An object too large to copy in one request moves range by range, with what lies
+// beside it; when that fails nothing is left of it and the original stays.
+func TestMovesWhatIsLarge(t *testing.T) {
+	srv, _, box := bucket(t, false)
+	p := narrow{box.(*s3.Place)}
+	text := strings.Repeat("reed warbler ", 1<<20)
+	e, err := p.Write(ctx, "long.wav", strings.NewReader(text), int64(len(text)), place.WriteOptions{ContentType: "audio/wav", Metadata: map[string]string{"site": "weir"}})
+	require.NoError(t, err)
+	require.NoError(t, p.SetTags(ctx, object.Ref{Key: "long.wav"}, map[string]string{"quality": "good"}))
+	srv.SetFaults(standin.Fault{Op: "UploadPartCopy", Do: "500", Times: 1})
+	require.Error(t, handle.MoveOne(ctx, p, &e, "kept/long.wav"))
+	assert.Equal(t, map[string]string{"long.wav": text}, contents(t, p))
+	ups, err := p.Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, ups)
+
+	require.NoError(t, handle.MoveOne(ctx, p, &e, "kept/long.wav"))
+	assert.Equal(t, map[string]string{"kept/long.wav": text}, contents(t, p))
+	there, err := p.Stat(ctx, object.Ref{Key: "kept/long.wav"})
+	require.NoError(t, err)
+	assert.Equal(t, "audio/wav weir", there.ContentType+" "+there.Metadata["site"])
+	tags, err := p.Tags(ctx, object.Ref{Key: "kept/long.wav"})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"quality": "good"}, tags)
+	put(t, p, "taken.wav")
+	assert.Equal(t, place.Exists, place.KindOf(handle.MoveOne(ctx, p, &there, "taken.wav")))
+}

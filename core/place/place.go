@@ -133,6 +133,9 @@ type Abilities struct {
 	// MaxObject is the largest object in bytes, MaxWhole the largest that goes
 	// in one Write; 0 means no limit but the room there is.
 	MaxObject, MaxWhole int64
+	// MaxCopy is the largest object in bytes that [ServerCopier.CopyFrom] takes; 0
+	// for no such limit.
+	MaxCopy int64
 	// MinPart and MaxPart bound a part's size in bytes (the last may be
 	// smaller), MaxParts their number. All 0 without [PartWriter].
 	MinPart, MaxPart int64

@@ -277,7 +277,7 @@ func (r *run) begin(number int64, e plan.Effect) {
 		r.hand(t.facts)
 		return
 	}
-	if most := t.to.Abilities().MaxWhole; t.copier != nil && most > 0 && e.Sent().Size > most {
+	if most := t.to.Abilities().MaxCopy; t.copier != nil && most > 0 && e.Sent().Size > most {
 		// Too large to copy in one request: range by range, or through here.
 		t.ranges, _ = t.copier.(place.PartCopier)
 		t.copier = nil

@@ -226,7 +226,7 @@ type noLarger struct{ *s3.Place }
 
 func (n noLarger) Abilities() place.Abilities {
 	a := n.Place.Abilities()
-	a.MaxWhole = 6 << 20
+	a.MaxCopy = 6 << 20
 	return a
 }
 

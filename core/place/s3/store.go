@@ -175,7 +175,7 @@ const (
 func (p *Place) Abilities() place.Abilities {
 	return place.Abilities{
 		Protocol:  "S3 API",
-		MaxObject: maxObject, MaxWhole: maxWhole,
+		MaxObject: maxObject, MaxWhole: maxWhole, MaxCopy: maxWhole,
 		MinPart: minPart, MaxPart: maxWhole, MaxParts: maxParts,
 		StoredSums: sumKind,
 		// Listings tell milliseconds at some stores, headers seconds at all.
