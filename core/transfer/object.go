@@ -58,6 +58,8 @@ func (t *transfer) send(f *flight) (object.Entry, error) {
 		return object.Entry{}, err
 	}
 	opts := t.options(facts)
+	// What the source keeps goes ahead of the content, for the target to verify.
+	opts.Sum, _ = facts.Sum(object.CRC64NVME)
 	t.condition(&opts)
 	if t.digests() {
 		b.digest = t.run.opts.Digest.New()

@@ -64,6 +64,9 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if err := p.CheckName(key); err != nil {
 		return object.Entry{}, err
 	}
+	if p.store.cfg.CRC64 && opts.Sum.Kind == object.CRC64NVME && size <= maxWhole {
+		return p.stream(ctx, key, body, size, opts)
+	}
 	if size > piece {
 		return p.writeBlocks(ctx, key, body, size, opts)
 	}
@@ -83,6 +86,49 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	}
 	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(sum, opts)}, nil
 }
+
+// stream stores a blob whose checksum is known: it goes through as it comes, in
+// one request, and the service verifies it.
+func (p *Place) stream(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "write", key, err) }
+	passing := &once{Fence: wire.NewFence(body), size: size}
+	check, digest := p.check(nil, opts.Sum)
+	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, passing, &blockblob.UploadOptions{
+		Metadata: metadata(opts, opts.Sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: writeConditions(opts),
+		TransactionalValidation: check,
+	})
+	if failed := passing.Down(); failed != nil {
+		err = sourceError(ctx, failed)
+	}
+	if err != nil {
+		return no(err)
+	}
+	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(opts.Sum, opts)}, nil
+}
+
+// once is a body that can be read one time, in the form the client asks for.
+type once struct {
+	*wire.Fence
+	size, at int64
+	begun    bool
+}
+
+func (o *once) Read(b []byte) (int, error) {
+	o.begun = true
+	return o.Fence.Read(b)
+}
+
+// Seek is how the client learns the size.
+func (o *once) Seek(offset int64, whence int) (int64, error) {
+	if o.begun {
+		return 0, errors.New("the content has begun to pass")
+	}
+	o.at = offset + map[int]int64{io.SeekCurrent: o.at, io.SeekEnd: o.size}[whence]
+	return o.at, nil
+}
+
+// Close does nothing: the body is its maker's to close.
+func (o *once) Close() error { return nil }
 
 // take reads a piece, which must end there, and sums it, against the sum expected if there is one.
 func (p *Place) take(key string, body io.Reader, data []byte, want object.Sum) (object.Sum, error) {

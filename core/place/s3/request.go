@@ -9,7 +9,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"lumtra/core/place"
@@ -126,36 +125,6 @@ func escapePath(path string) string {
 func unreserved(c byte) bool {
 	return 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' ||
 		c == '/' || c == '-' || c == '_' || c == '.' || c == '~'
-}
-
-// fence is a request body that can be taken away: once down returns, the
-// transport's write loop, which may outlive the response, gets nothing more
-// from the reader beneath, and its buffer can be used again.
-type fence struct {
-	mu     sync.Mutex
-	body   io.Reader
-	failed error // what the reader beneath returned, other than io.EOF
-}
-
-func (f *fence) Read(b []byte) (int, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if f.body == nil {
-		return 0, errors.New("the request is over")
-	}
-	n, err := f.body.Read(b)
-	if err != nil && err != io.EOF {
-		f.failed = err
-	}
-	return n, err
-}
-
-// down takes the body away and tells what reading it failed with, if it did.
-func (f *fence) down() error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.body = nil
-	return f.failed
 }
 
 // transportError names a request that got no response.

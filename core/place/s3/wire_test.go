@@ -147,13 +147,3 @@ func TestTrailingCoding(t *testing.T) {
 	_, err := io.ReadAll(newTrailing(io.MultiReader(strings.NewReader("abc"), iotest.ErrReader(broken)), 3))
 	assert.ErrorIs(t, err, broken, "trouble told at the very end is heard")
 }
-
-func TestFenceTakesTheBodyAway(t *testing.T) {
-	f := &fence{body: strings.NewReader("abcdef")}
-	b := make([]byte, 3)
-	_, err := f.Read(b)
-	require.NoError(t, err)
-	assert.NoError(t, f.down())
-	_, err = f.Read(b)
-	assert.Error(t, err)
-}

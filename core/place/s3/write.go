@@ -97,10 +97,10 @@ func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, 
 		r.header.Set("X-Amz-Decoded-Content-Length", strconv.FormatInt(size, 10))
 		r.header.Set("X-Amz-Trailer", trailerName)
 	}
-	guard := &fence{body: body}
+	guard := wire.NewFence(body)
 	r.body = guard
 	resp, err := p.do(ctx, r)
-	if failed := guard.down(); failed != nil {
+	if failed := guard.Down(); failed != nil {
 		err = p.sourceError(ctx, r, failed)
 	}
 	if resp != nil {
