@@ -83,10 +83,15 @@ type tuner struct {
 	last            float64 // work done in the step before
 	rest            int     // steps to leave it as it is
 	trying          bool
+	// rising tells that more have helped each time so far: they double in quick
+	// steps.
+	rising bool
 }
 
 const (
 	tuneStep    = time.Second
+	riseStep    = 250 * time.Millisecond
+	riseGain    = 1.3
 	tuneRest    = 15 // steps between tries
 	tunedMost   = 128
 	tuneGain    = 1.08 // what a try must bring to be kept
@@ -99,8 +104,14 @@ func (t *tuner) next(work float64, throttled int64) int {
 	defer func() { t.last = work }()
 	switch {
 	case throttled > 0:
-		t.trying, t.rest = false, tuneRest
+		t.trying, t.rising, t.rest = false, false, tuneRest
 		t.streams = max(1, t.streams*2/3)
+	case t.rising && work < t.last*riseGain:
+		t.rising, t.rest = false, 1
+		t.streams = t.before
+	case t.rising:
+		t.before = t.streams
+		t.streams = min(2*t.streams, tunedMost)
 	case t.trying && work < t.last*tuneGain:
 		t.trying, t.rest = false, tuneRest
 		t.streams = t.before
@@ -116,9 +127,9 @@ func (t *tuner) next(work float64, throttled int64) int {
 // tune lets the tuner set the streams until the run is over, where nobody else
 // does.
 func (r *run) tune(over <-chan struct{}) {
-	tick := time.NewTicker(tuneStep)
+	tick := time.NewTimer(riseStep)
 	defer tick.Stop()
-	t := tuner{streams: DefaultStreams, rest: 1}
+	t := tuner{streams: DefaultStreams, before: DefaultStreams, rising: true}
 	bytes, objects, throttled := int64(0), int64(0), int64(0)
 	for {
 		select {
@@ -129,9 +140,12 @@ func (r *run) tune(over <-chan struct{}) {
 		b, o, th := r.meter.bytes.Load(), r.meter.objects.Load(), r.meter.throttles.Load()
 		state := r.control.Steering()
 		limited := r.limited.Swap(false)
-		if state.Automatic && !state.Paused && !state.Quiet && !limited {
+		if state.Automatic && !state.Paused && !state.Quiet && !limited && (!t.rising || b > bytes) {
 			r.control.adapt(t.next(float64(b-bytes)+float64(o-objects)*objectWorth, th-throttled))
 		}
 		bytes, objects, throttled = b, o, th
+		if tick.Reset(tuneStep); t.rising {
+			tick.Reset(riseStep)
+		}
 	}
 }
