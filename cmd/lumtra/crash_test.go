@@ -75,7 +75,8 @@ secret-from = "file:%s"
 				to = "dst"
 			}
 			job := fmt.Sprintf("%s-%d", leg.name, round)
-			put(t, dir, "jobs/"+job+".toml", fmt.Sprintf("source = %q\ntarget = %q\n[limits]\nstreams = 6\npart-size = \"5MiB\"\n", leg.from, to))
+			digest := [...]string{"", "digest = \"blake3\"\n"}[round%2]
+			put(t, dir, "jobs/"+job+".toml", fmt.Sprintf("source = %q\ntarget = %q\n"+digest+"[limits]\nstreams = 6\npart-size = \"5MiB\"\n", leg.from, to))
 			n := killOften(t, dir, job, leg.store, leg.kills-killed)
 			killed, kills = killed+n, kills+n
 			text, code := lumtra(t, dir, "run", job)

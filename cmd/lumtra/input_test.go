@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/cli"
+	"lumtra/standin"
 )
 
 // Whatever a person gets wrong, the message names what and where, and the code
@@ -252,4 +253,28 @@ func TestDigests(t *testing.T) {
 	require.Equal(t, cli.ExitFailures, code, text)
 	_, code = lumtra(t, dir, "prove", "out", "--digest", "md4")
 	assert.Equal(t, cli.ExitBadInput, code)
+}
+
+// A run into a store leaves the digests there, of small objects and of those in
+// parts, and a proof writes them down without reading the objects.
+func TestDigestsAtAStore(t *testing.T) {
+	t.Parallel()
+	storeDir := t.TempDir()
+	makeBucket(t, storeDir)
+	north, addr := startStore(t, storeDir)
+	dir := workspace(t, addr, map[string]string{"up": "source = \"src\"\ntarget = \"north/archive/copy\"\ndigest = \"sha256\"\n[limits]\npart-size = \"5MiB\"\ndurable = true\n"})
+	fill(t, filepath.Join(dir, "src"), 30, 20<<20, 4<<20)
+	text, code := lumtra(t, dir, "plan", "up")
+	require.Equal(t, cli.ExitDone, code, text)
+	assert.Contains(t, text, "digests: ", "the estimate tells their cost")
+	text, code = lumtra(t, dir, "run", "up")
+	require.Equal(t, cli.ExitDone, code, text)
+	north.SetFaults(standin.Fault{Op: "GetObject", Do: "403"})
+	text, code = lumtra(t, dir, "prove", "up")
+	require.Equal(t, cli.ExitDone, code, text)
+	check := exec.Command("sha256sum", "--check", "--strict", filepath.Join(dir, ".lumtra/jobs/up/proofs/0001/manifest-sha256.txt"))
+	check.Dir = filepath.Join(dir, "src")
+	said, err := check.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	assert.Equal(t, 32, strings.Count(string(said), ": OK"))
 }
