@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
 )
@@ -127,8 +128,11 @@ func TestInteropFaults(t *testing.T) {
 		w.fill(t, 300, 12<<20, 17<<20)
 		there := w.plan(t, w.folder, real)
 		p.spoils.Store(true)
-		out, m := w.run(t, ctx, there, w.folder, real, quick)
+		opts := quick
+		opts.Digest = object.SHA256
+		out, m := w.run(t, ctx, there, w.folder, real, opts)
 		p.spoils.Store(false)
+		digested(t, there, real, object.SHA256)
 		assert.Zero(t, out.Failed, "%v", m.Problems)
 		same(t, texts(t, w.folder), texts(t, real))
 		ups, err := real.(place.PartWriter).Uploads(ctx)

@@ -261,7 +261,9 @@ func TestInterop(t *testing.T) {
 		p := w.plan(t, w.folder, real)
 		stopped, stop := context.WithCancel(ctx)
 		first, _ := w.run(t, stopped, p, w.folder, countFrom(40, real, stop), quick)
-		out, m := w.run(t, ctx, p, w.folder, real, quick)
+		opts := quick
+		opts.Digest = object.BLAKE3
+		out, m := w.run(t, ctx, p, w.folder, real, opts)
 		assert.EqualValues(t, 103, first.Objects+out.Objects, "%v", m.Problems)
 		assert.Positive(t, first.Objects)
 		same(t, texts(t, w.folder), texts(t, real))
