@@ -42,6 +42,9 @@ func measureRuns(dir, program string) error {
 	if err := measureFar(filepath.Join(dir, "far"), program); err != nil {
 		return fmt.Errorf("far store: %w", err)
 	}
+	if err := measureDigests(filepath.Join(dir, "digests"), program); err != nil {
+		return fmt.Errorf("digests: %w", err)
+	}
 	// In a process of its own, since the most memory it has had is measured.
 	memory := exec.Command(os.Args[0], "memory", program)
 	memory.Stdout, memory.Stderr = os.Stdout, os.Stderr

@@ -45,6 +45,9 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "stores" {
 		return errors.Join(measureStores(filepath.Join(dir, "stores"), program, "S3"), measureStores(filepath.Join(dir, "stores"), program, "Blob"))
 	}
+	if len(os.Args) > 1 && os.Args[1] == "digests" {
+		return measureDigests(filepath.Join(dir, "digests"), program)
+	}
 	if len(os.Args) > 1 && os.Args[1] == "run" {
 		return measureRuns(dir, program)
 	}

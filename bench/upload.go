@@ -39,6 +39,7 @@ type upload struct {
 	count   int
 	part    int64 // 0: objects are sent whole
 	streams int
+	digest  object.SumKind // computed on the way; NoSum for none
 }
 
 const rounds = 3
@@ -273,7 +274,7 @@ func (u upload) engine(dir, addr string, times *[]time.Duration, cpu *time.Durat
 	if err != nil {
 		return err
 	}
-	return carry(dir, source, target, u.count, transfer.Options{Streams: u.streams, PartSize: u.part}, times, cpu)
+	return carry(dir, source, target, u.count, transfer.Options{Streams: u.streams, PartSize: u.part, Digest: u.digest}, times, cpu)
 }
 
 // carry plans and runs; only the run is timed.

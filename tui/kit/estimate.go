@@ -31,7 +31,7 @@ func EstimateLines(t *look.Theme, e *plan.Estimate, width int) []string {
 	if len(e.Assumed) > 0 {
 		lines = append(lines, row("", "guessed for "+strings.Join(e.Assumed, " and ")+", never measured: y in Places does")...)
 	}
-	if e.Digesting > 0 {
+	if e.Digesting >= time.Millisecond {
 		lines = append(lines, row("digests", Span(e.Digesting)+" of processor time on this machine")...)
 	}
 	if n := len(e.Past); n > 0 {
