@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -83,6 +84,7 @@ func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check,
 	c.listings()
 	c.permissions()
 	c.afterwards()
+	c.digests()
 	c.versioning()
 	c.room()
 	c.names(p)
@@ -159,6 +161,26 @@ func (c *checks) permissions() {
 		}
 		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested %s", end, age(time.Since(r.At)))
 	}
+}
+
+// digests looks whether the target can keep those the job asks for.
+func (c *checks) digests() {
+	kind, _ := c.j.DigestKind()
+	if kind == object.NoSum || c.info.Totals.Work().Count == 0 {
+		return
+	}
+	name := strings.ToUpper(kind.String())
+	if _, keeps := c.x.target.(place.DigestKeeper); !keeps {
+		c.add("digests", Fine, "", NoFix, "%s is noted with the run; files keep none, and a proof reads them anyway", name)
+		return
+	}
+	end, _ := job.SplitPlace(c.j.Target)
+	wanted := cmp.Or(c.j.Limits.PartBytes, transfer.DefaultPartSize)
+	if r := c.Report(end); r != nil && r.Check("tags").Outcome == probe.Refused && c.info.Largest > wanted && c.Workspace().Endpoints[end].Kind == job.KindS3 {
+		c.add("digests", Look, "allow the credentials to set tags, or leave it: proofs then read those objects once more", FixTest, "%s of objects in parts is kept as a tag, and %s refused that when it was tested", name, end)
+		return
+	}
+	c.add("digests", Fine, "", NoFix, "%s is computed on the way and kept with each object", name)
 }
 
 // sourceNeeds are the steps of a test that a source has to pass.

@@ -160,6 +160,8 @@ func otherFacts(ctx context.Context, as *rule.As, x *sides, a, b *object.Entry) 
 			return err
 		}
 		there, err := to.Tags(ctx, object.Ref{Key: b.Key})
+		here, _ = place.OwnTags(here)
+		there, _ = place.OwnTags(there)
 		if err == nil && !maps.Equal(here, there) {
 			what = "other tags"
 		}

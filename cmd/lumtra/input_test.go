@@ -277,4 +277,20 @@ func TestDigestsAtAStore(t *testing.T) {
 	said, err := check.CombinedOutput()
 	require.NoError(t, err, "%s", said)
 	assert.Equal(t, 32, strings.Count(string(said), ": OK"))
+
+	// Carried on with its tags, the digest's own does not count as one of them.
+	north.SetFaults()
+	southDir := t.TempDir()
+	makeBucket(t, southDir)
+	_, southAt := startStore(t, southDir)
+	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+	require.NoError(t, err)
+	put(t, dir, "endpoints.toml", string(raw)+fmt.Sprintf("\n[endpoint.south]\nkind = \"s3\"\naddress = %q\naccess-key = \"north\"\nsecret-from = \"env:%s\"\n", southAt, secretEnv))
+	for job, digest := range map[string]string{"across": "blake3", "plain": ""} {
+		put(t, dir, "jobs/"+job+".toml", fmt.Sprintf("source = \"north/archive/copy\"\ntarget = \"south/archive/%s\"\ndigest = %q\n[as]\ntags = true\n[limits]\npart-size = \"5MiB\"\n", job, digest))
+		text, code = lumtra(t, dir, "run", job)
+		require.Equal(t, cli.ExitDone, code, text)
+		text, code = lumtra(t, dir, "plan", job)
+		require.Equal(t, cli.ExitNothing, code, text)
+	}
 }

@@ -3,6 +3,7 @@ package place
 import (
 	"context"
 	"encoding/hex"
+	"maps"
 	"strings"
 
 	"lumtra/core/object"
@@ -29,6 +30,23 @@ type DigestKeeper interface {
 
 // Digests are the kinds a [DigestKeeper] keeps.
 var Digests = [...]object.SumKind{object.SHA256, object.BLAKE3}
+
+// DigestTag is the tag, or name of metadata, under which a digest of the kind is
+// kept where names may have hyphens.
+func DigestTag(kind object.SumKind) string { return "lumtra-" + kind.String() }
+
+// OwnTags splits tags into the owner's and those that keep digests.
+func OwnTags(tags map[string]string) (own, digests map[string]string) {
+	own, digests = map[string]string{}, map[string]string{}
+	maps.Copy(own, tags)
+	for _, kind := range Digests {
+		if value, ok := tags[DigestTag(kind)]; ok {
+			digests[DigestTag(kind)] = value
+			delete(own, DigestTag(kind))
+		}
+	}
+	return own, digests
+}
 
 // FormatDigest writes a digest and the checksum of its content as the value they
 // are kept as: "digest/checksum", in hexadecimal.

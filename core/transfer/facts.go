@@ -2,6 +2,7 @@ package transfer
 
 import (
 	"fmt"
+	"maps"
 
 	"lumtra/core/compare"
 	"lumtra/core/handle"
@@ -68,6 +69,14 @@ func (t *transfer) carryTags(there *object.Entry) error {
 		tags, err := from.Tags(t.ctx, object.Ref{Key: t.effect.Key})
 		if err != nil {
 			return err
+		}
+		if tags, _ = place.OwnTags(tags); t.effect.Kind == plan.Meta { // the content stays, and so do its digests
+			there, err := to.Tags(t.ctx, object.Ref{Key: t.effect.Key})
+			if err != nil {
+				return err
+			}
+			_, digests := place.OwnTags(there)
+			maps.Copy(tags, digests)
 		}
 		return to.SetTags(t.ctx, object.Ref{Key: t.effect.Key}, tags)
 	})

@@ -22,7 +22,7 @@ func (p *Place) KeepDigest(ctx context.Context, ref object.Ref, digest, of objec
 	if err != nil {
 		return object.Entry{}, err
 	}
-	name := metaDigest(digest.Kind)
+	name := place.DigestTag(digest.Kind)
 	if tags[name] = place.FormatDigest(digest, of); len(tags) > mostTags {
 		return object.Entry{}, place.NewError(p.name, "keep digest", ref.Key, place.Unsupported, errors.New("it has all the tags it can have"))
 	}
@@ -38,12 +38,12 @@ func (p *Place) KeptDigest(ctx context.Context, ref object.Ref, kind object.SumK
 	if err != nil {
 		return object.Sum{}, err
 	}
-	if d := place.ParseDigest(e.Metadata[metaDigest(kind)], kind, of); d.Kind != object.NoSum {
+	if d := place.ParseDigest(e.Metadata[place.DigestTag(kind)], kind, of); d.Kind != object.NoSum {
 		return d, nil
 	}
 	tags, err := p.Tags(ctx, ref)
 	if place.KindOf(err) == place.Unsupported || place.KindOf(err) == place.Denied {
 		return object.Sum{}, nil
 	}
-	return place.ParseDigest(tags[metaDigest(kind)], kind, of), err
+	return place.ParseDigest(tags[place.DigestTag(kind)], kind, of), err
 }

@@ -25,9 +25,6 @@ const (
 	metaMode = "lumtra-mode"
 )
 
-// metaDigest is the name of metadata, or of a tag, that holds a digest.
-func metaDigest(kind object.SumKind) string { return "lumtra-" + kind.String() }
-
 // Stat asks for an object's facts (HeadObject).
 func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) {
 	r := request{method: http.MethodHead, op: "stat", key: ref.Key, header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}}
@@ -157,7 +154,7 @@ func headerEntry(key string, h http.Header) object.Entry {
 	if e.Metadata != nil {
 		crc, _ := e.Sum(sumKind)
 		for _, kind := range place.Digests {
-			if d := place.ParseDigest(e.Metadata[metaDigest(kind)], kind, crc); d.Kind != object.NoSum {
+			if d := place.ParseDigest(e.Metadata[place.DigestTag(kind)], kind, crc); d.Kind != object.NoSum {
 				e.Sums = append(e.Sums, d)
 			}
 		}

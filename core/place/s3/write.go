@@ -198,7 +198,7 @@ func metadata(opts place.WriteOptions) map[string]string {
 		m[metaMode] = strconv.FormatUint(uint64(opts.Mode&0o777), 8)
 	}
 	if opts.Digest.Kind != object.NoSum {
-		m[metaDigest(opts.Digest.Kind)] = place.FormatDigest(opts.Digest, opts.Sum)
+		m[place.DigestTag(opts.Digest.Kind)] = place.FormatDigest(opts.Digest, opts.Sum)
 	}
 	return m
 }
