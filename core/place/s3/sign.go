@@ -4,9 +4,11 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"hash"
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -25,7 +27,7 @@ type signing struct {
 // signingKey is good for a day, a region and a secret.
 type signingKey struct {
 	day, region, secret string
-	key                 []byte
+	macs                sync.Pool // of hash.Hash with the key set
 }
 
 func mac(key []byte, text string) []byte {
@@ -35,13 +37,39 @@ func mac(key []byte, text string) []byte {
 }
 
 // keyFor derives the key, or gives the one derived before.
-func (s *signing) keyFor(day, region, secret string) []byte {
+func (s *signing) keyFor(day, region, secret string) *signingKey {
 	if k := s.key.Load(); k != nil && k.day == day && k.region == region && k.secret == secret {
-		return k.key
+		return k
 	}
 	key := mac(mac(mac(mac([]byte("AWS4"+secret), day), region), "s3"), "aws4_request")
-	s.key.Store(&signingKey{day, region, secret, key})
-	return key
+	k := &signingKey{day: day, region: region, secret: secret}
+	k.macs.New = func() any { return hmac.New(sha256.New, key) }
+	s.key.Store(k)
+	return k
+}
+
+// compareFolded compares as the lower-case forms would.
+func compareFolded(a, b string) int {
+	for i := range min(len(a), len(b)) {
+		if c := int(lowered(a[i])) - int(lowered(b[i])); c != 0 {
+			return c
+		}
+	}
+	return len(a) - len(b)
+}
+
+func lowered(c byte) byte {
+	if 'A' <= c && c <= 'Z' {
+		c += 'a' - 'A'
+	}
+	return c
+}
+
+func appendLowered(b []byte, s string) []byte {
+	for i := range len(s) {
+		b = append(b, lowered(s[i]))
+	}
+	return b
 }
 
 // sign adds the date, the token if there is one, and the signature. The
@@ -63,7 +91,7 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 		}
 	}
 	// By lower-case names; all but the first have the same beginning.
-	slices.SortFunc(names, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
+	slices.SortFunc(names, compareFolded)
 
 	b := make([]byte, 0, 1024)
 	b = append(append(b, r.Method...), '\n')
@@ -71,12 +99,11 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 	b = append(append(b, r.URL.RawQuery...), '\n')
 	list := make([]byte, 0, 256)
 	for i, name := range names {
-		lower := strings.ToLower(name)
 		if i > 0 {
 			list = append(list, ';')
 		}
-		list = append(list, lower...)
-		b = append(append(b, lower...), ':')
+		list = appendLowered(list, name)
+		b = append(appendLowered(b, name), ':')
 		if name == "host" {
 			b = append(b, r.Host...)
 		} else {
@@ -94,7 +121,9 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 	digest := sha256.Sum256(b)
 
 	scope := day + "/" + region + "/s3/aws4_request"
-	h := hmac.New(sha256.New, s.keyFor(day, region, creds.SecretAccessKey))
+	key := s.keyFor(day, region, creds.SecretAccessKey)
+	h := key.macs.Get().(hash.Hash)
+	h.Reset()
 	text := append(b[:0], "AWS4-HMAC-SHA256\n"...)
 	text = append(append(text, date...), '\n')
 	text = append(append(text, scope...), '\n')
@@ -102,6 +131,7 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 	h.Write(text)
 	var signature [sha256.Size]byte
 	h.Sum(signature[:0])
+	key.macs.Put(h)
 
 	text = append(text[:0], "AWS4-HMAC-SHA256 Credential="...)
 	text = append(append(append(text, creds.AccessKeyID...), '/'), scope...)

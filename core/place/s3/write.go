@@ -179,18 +179,41 @@ func objectHeaders(opts place.WriteOptions) http.Header {
 	if opts.ContentEncoding != "" {
 		h.Set("Content-Encoding", opts.ContentEncoding)
 	}
-	for name, value := range metadata(opts) {
-		h.Set("X-Amz-Meta-"+name, value)
+	for name, value := range opts.Metadata {
+		h.Set(metaPrefix+name, value)
+	}
+	for name, value := range ownMetadata(opts) {
+		h[metaHeaders[name]] = []string{value}
 	}
 	return h
 }
 
-// metadata is the owner's, with the original time and permissions added.
-func metadata(opts place.WriteOptions) map[string]string {
-	m := make(map[string]string, len(opts.Metadata)+2)
-	for name, value := range opts.Metadata {
-		m[name] = value
+const metaPrefix = "X-Amz-Meta-"
+
+// metaHeaders are the names of our own metadata as headers.
+var metaHeaders = func() map[string]string {
+	m := map[string]string{}
+	for _, name := range []string{metaTime, metaMode, place.DigestTag(object.SHA256), place.DigestTag(object.BLAKE3)} {
+		m[name] = http.CanonicalHeaderKey(metaPrefix + name)
 	}
+	return m
+}()
+
+// metadata is the owner's, with our own added.
+func metadata(opts place.WriteOptions) map[string]string {
+	m := ownMetadata(opts)
+	for name, value := range opts.Metadata {
+		if _, ours := m[name]; !ours {
+			m[name] = value
+		}
+	}
+	return m
+}
+
+// ownMetadata is the original time, the permissions and a digest, as far as they
+// are known.
+func ownMetadata(opts place.WriteOptions) map[string]string {
+	m := make(map[string]string, 3)
 	if !opts.Original.IsZero() {
 		m[metaTime] = opts.Original.UTC().Format(time.RFC3339Nano)
 	}
