@@ -238,7 +238,6 @@ func (r *run) forgive(causes []string) (map[int64]bool, error) {
 // whether the plan removes anything.
 func (r *run) pass(p *plan.Plan, only func(effect int64) bool) (removals bool, err error) {
 	c, first := p.Effects(""), r.passes == 0
-	defer r.lanes.all.Wait()
 	r.passes++
 	for number := int64(0); c.Next() && !r.ended(); number++ {
 		e := *c.Effect()
@@ -266,6 +265,7 @@ func (r *run) pass(p *plan.Plan, only func(effect int64) bool) (removals bool, e
 		}
 		r.begin(number, e)
 	}
+	r.lanes.all.Wait()
 	r.pending.Wait()
 	return removals, c.Err()
 }

@@ -191,6 +191,9 @@ func (s *Screen) line(n *node, columns []int, name, bar int, scale int64) string
 		if n.Tally.Objects[i] > 0 && cells < 1 && used < bar-1 {
 			cells = 1
 		}
+		if n.Line != nil { // it is what it is, whatever its share
+			cells = min(cells, 1)
+		}
 		glyph, style := s.glyph(proof.Verdicts[i])
 		text += style.Render(strings.Repeat(glyph, max(cells, 0)))
 		used += max(cells, 0)
