@@ -1,8 +1,8 @@
 package object
 
 import (
-	"fmt"
 	"io/fs"
+	"strconv"
 	"time"
 )
 
@@ -108,7 +108,10 @@ func (e Entry) Mark() string {
 	if e.ETag != "" {
 		return e.ETag
 	}
-	return fmt.Sprintf("%x-%x", e.Size, e.Modified.UnixNano())
+	var room [40]byte
+	b := strconv.AppendInt(room[:0], e.Size, 16)
+	b = strconv.AppendInt(append(b, '-'), e.Modified.UnixNano(), 16)
+	return string(b)
 }
 
 // SameState tells whether the place saw the same object on both occasions: by

@@ -153,7 +153,7 @@ func (r *reader) end() error {
 	if err := unix.Fstat(r.fd, &st); err != nil {
 		return r.f.fail("read", r.entry.Key, err)
 	}
-	if now := statEntry(r.entry.Key, &st); now.Mark() != r.entry.Mark() {
+	if now := statEntry(r.entry.Key, &st); !now.SameState(&r.entry) {
 		return place.NewError(r.f.name, "read", r.entry.Key, place.Changed, errors.New("it was written to while being read"))
 	}
 	return io.EOF

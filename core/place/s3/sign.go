@@ -27,7 +27,13 @@ type signing struct {
 // signingKey is good for a day, a region and a secret.
 type signingKey struct {
 	day, region, secret string
-	macs                sync.Pool // of hash.Hash with the key set
+	rooms               sync.Pool // of *signingRoom
+}
+
+// signingRoom is what a signature is worked out in.
+type signingRoom struct {
+	mac        hash.Hash // with the key set
+	text, list []byte
 }
 
 func mac(key []byte, text string) []byte {
@@ -43,7 +49,7 @@ func (s *signing) keyFor(day, region, secret string) *signingKey {
 	}
 	key := mac(mac(mac(mac([]byte("AWS4"+secret), day), region), "s3"), "aws4_request")
 	k := &signingKey{day: day, region: region, secret: secret}
-	k.macs.New = func() any { return hmac.New(sha256.New, key) }
+	k.rooms.New = func() any { return &signingRoom{mac: hmac.New(sha256.New, key)} }
 	s.key.Store(k)
 	return k
 }
@@ -93,11 +99,13 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 	// By lower-case names; all but the first have the same beginning.
 	slices.SortFunc(names, compareFolded)
 
-	b := make([]byte, 0, 1024)
-	b = append(append(b, r.Method...), '\n')
+	key := s.keyFor(day, region, creds.SecretAccessKey)
+	room := key.rooms.Get().(*signingRoom)
+	defer key.rooms.Put(room)
+	b := append(append(room.text[:0], r.Method...), '\n')
 	b = append(append(b, r.URL.EscapedPath()...), '\n')
 	b = append(append(b, r.URL.RawQuery...), '\n')
-	list := make([]byte, 0, 256)
+	list := room.list[:0]
 	for i, name := range names {
 		if i > 0 {
 			list = append(list, ';')
@@ -121,8 +129,7 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 	digest := sha256.Sum256(b)
 
 	scope := day + "/" + region + "/s3/aws4_request"
-	key := s.keyFor(day, region, creds.SecretAccessKey)
-	h := key.macs.Get().(hash.Hash)
+	h := room.mac
 	h.Reset()
 	text := append(b[:0], "AWS4-HMAC-SHA256\n"...)
 	text = append(append(text, date...), '\n')
@@ -131,7 +138,6 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 	h.Write(text)
 	var signature [sha256.Size]byte
 	h.Sum(signature[:0])
-	key.macs.Put(h)
 
 	text = append(text[:0], "AWS4-HMAC-SHA256 Credential="...)
 	text = append(append(append(text, creds.AccessKeyID...), '/'), scope...)
@@ -139,6 +145,7 @@ func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload s
 	text = append(text, ", Signature="...)
 	text = hex.AppendEncode(text, signature[:])
 	r.Header["Authorization"] = []string{string(text)}
+	room.text, room.list = text, list
 }
 
 // appendTrimmed adds a header's value without blanks at its ends, and with one
