@@ -286,7 +286,11 @@ func (r *run) begin(number int64, e plan.Effect) {
 		r.hand(t.gzipped)
 		return
 	}
-	big := t.copier == nil && e.Sent().Size > r.wholeAtMost() || r.ledger.upload(number) != nil
+	size, most := e.Sent().Size, r.wholeAtMost()
+	if limit := t.to.Abilities().MaxWhole; limit > 0 {
+		most = min(most, limit)
+	}
+	big := t.copier == nil && size > most || t.ranges != nil || r.ledger.upload(number) != nil
 	switch {
 	case t.writer != nil && big && t.digests():
 		r.lanes.feed(r, t.feedParts)
