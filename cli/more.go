@@ -100,7 +100,7 @@ func warmUp(ctx context.Context, s *service.Service) error {
 func (a *app) standInCommand() *cobra.Command {
 	var cfg standin.Config
 	var addr, access, secretFrom string
-	var faults []string
+	var faults, habits []string
 	c := &cobra.Command{
 		Use:   "stand-in DIR",
 		Short: "Start a small object store on loopback, to practise on",
@@ -108,7 +108,11 @@ func (a *app) standInCommand() *cobra.Command {
 the Azure Blob API, and keeps everything in DIR. It checks signatures and checksums and, with --fault,
 misbehaves: latency=40ms, stall=20s, speed=40MB, 403, expired, 500, 503,
 reset-before, reset-after, short, corrupt; each may be limited to an operation and a chance,
-as in "PutObject:503@5%". Ctrl-C ends it.`,
+as in "PutObject:503@5%". With --habit it always does something otherwise than the reference of its
+API says, as real stores do:
+
+` + standin.HabitsText() + `
+Ctrl-C ends it.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cfg.Dir = args[0]
@@ -134,6 +138,13 @@ as in "PutObject:503@5%". Ctrl-C ends it.`,
 					set = append(set, f)
 				}
 			}
+			for _, text := range habits {
+				h, err := standin.ParseHabit(text)
+				if err != nil {
+					return fmt.Errorf("%w: %w", errUsage, err)
+				}
+				cfg.Habits = append(cfg.Habits, h)
+			}
 			server, err := standin.New(cfg)
 			if err != nil {
 				return err
@@ -155,6 +166,7 @@ as in "PutObject:503@5%". Ctrl-C ends it.`,
 	c.Flags().StringVar(&access, "access-key", "", "accept only requests signed with this key (default: anyone)")
 	c.Flags().StringVar(&secretFrom, "secret-env", "LUMTRA_STANDIN_SECRET", "environment variable with the key's secret")
 	c.Flags().StringArrayVar(&faults, "fault", nil, "misbehave in this way; may be given again")
+	c.Flags().StringArrayVar(&habits, "habit", nil, "do this otherwise than the API's reference says; may be given again")
 	return c
 }
 

@@ -31,6 +31,8 @@ func (s *Server) serveBlob(w http.ResponseWriter, r *http.Request) {
 	var rest string
 	c.account, rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	c.bucket, c.key, _ = strings.Cut(rest, "/")
+	asked := c.key
+	c.key = s.folded(c.key)
 	// One name for what the shared parts call a version.
 	for _, name := range []string{"versionid", "snapshot"} {
 		if id := c.query.Get(name); id != "" {
@@ -44,11 +46,11 @@ func (s *Server) serveBlob(w http.ResponseWriter, r *http.Request) {
 		h.Set("X-Ms-Version", blobAPIVersion)
 		h.Set("X-Ms-Request-Id", "standin")
 		var err error
-		if bad := s.authenticateBlob(r, c.account, c.bucket, c.key, op); bad != nil {
+		if bad := s.authenticateBlob(r, c.account, c.bucket, asked, op); bad != nil {
 			err = bad
 		} else if handle == nil {
 			err = fault(http.StatusNotImplemented, "NotImplemented", "this stand-in has no such operation")
-		} else {
+		} else if err = s.accustom(r, op); err == nil {
 			err = handle(c)
 		}
 		if err != nil {
@@ -187,7 +189,7 @@ func (c *blobCall) removeContainer() error {
 // newBlob is what a request's headers say of the blob it makes.
 func (c *blobCall) newBlob() version {
 	h := c.r.Header
-	v := version{Key: c.key, Modified: now(), Class: h.Get("X-Ms-Access-Tier"), Header: map[string]string{}, Meta: map[string]string{}, Sums: map[string]string{}}
+	v := version{Key: c.key, Modified: c.s.now(), Class: h.Get("X-Ms-Access-Tier"), Header: map[string]string{}, Meta: map[string]string{}, Sums: map[string]string{}}
 	for from, to := range map[string]string{"X-Ms-Blob-Content-Type": "Content-Type", "X-Ms-Blob-Content-Encoding": "Content-Encoding", "X-Ms-Blob-Cache-Control": "Cache-Control",
 		"X-Ms-Blob-Content-Disposition": "Content-Disposition", "X-Ms-Blob-Content-Language": "Content-Language"} {
 		if value := h.Get(from); value != "" {
@@ -206,7 +208,7 @@ func (c *blobCall) newBlob() version {
 // own, as the service's tags are of the write, not of the content.
 func (c *blobCall) land(b *bucket, v *version) error {
 	v.ETag = newTag()
-	err := b.place(c.r, v)
+	err := c.place(b, v)
 	if api := asAPIError(err); err != nil && api.status == http.StatusPreconditionFailed && c.r.Header.Get("If-None-Match") == "*" {
 		return fault(http.StatusConflict, "BlobAlreadyExists", "there is a blob of this name")
 	}
@@ -281,7 +283,7 @@ func (c *blobCall) putBlock() error {
 	defer b.mu.Unlock()
 	up := b.uploads[c.key]
 	if up == nil {
-		up = &upload{ID: c.key, Object: version{Key: c.key, Modified: now()}}
+		up = &upload{ID: c.key, Object: version{Key: c.key, Modified: c.s.now()}}
 		if err := b.commit(change{Begin: up}); err != nil {
 			return err
 		}
@@ -294,7 +296,7 @@ func (c *blobCall) putBlock() error {
 			b.release(p.Body)
 		}
 	}
-	if err := b.commit(change{Part: &partOf{c.key, part{number, got.size, id, now(), got.sums, got.body}}}); err != nil {
+	if err := b.commit(change{Part: &partOf{c.key, part{number, got.size, id, c.s.now(), got.sums, got.body}}}); err != nil {
 		return err
 	}
 	c.w.WriteHeader(http.StatusCreated)
@@ -336,6 +338,10 @@ func (c *blobCall) putBlockList() error {
 	}
 	if err := b.dropBlocks(c.key, ids...); err != nil {
 		return err
+	}
+	if c.s.has(JoinSilent) {
+		c.w.WriteHeader(http.StatusCreated)
+		return nil
 	}
 	return c.made(&v, http.StatusCreated)
 }
@@ -439,6 +445,7 @@ func (c *blobCall) copyBlob() error {
 	}
 	_, path, _ := strings.Cut(strings.TrimPrefix(source.Path, "/"), "/")
 	name, key, _ := strings.Cut(path, "/")
+	key = c.s.folded(key)
 	from, err := c.s.bucketNamed(name)
 	if err != nil {
 		return err
@@ -459,7 +466,7 @@ func (c *blobCall) copyBlob() error {
 		return fault(http.StatusConflict, "BlobArchived", "the source is in the archive tier")
 	}
 	v := *src
-	v.Key, v.Modified, v.Snapshot, v.Removed = c.key, now(), "", false
+	v.Key, v.Modified, v.Snapshot, v.Removed = c.key, c.s.now(), "", false
 	if v.Body, err = store(to, body, src.Size, nil); err != nil {
 		return err
 	}

@@ -48,12 +48,12 @@ func (c *blobCall) rewrite(how func(*version)) error {
 	if err != nil {
 		return err
 	}
-	if err := conditions(c.r, old); err != nil {
+	if err := c.conditions(old); err != nil {
 		return err
 	}
 	v := *old
 	how(&v)
-	v.Modified, v.ETag = now(), newTag()
+	v.Modified, v.ETag = c.s.now(), newTag()
 	if err := b.revise(&v, func(*version) {}); err != nil {
 		return err
 	}
@@ -119,7 +119,7 @@ func (c *blobCall) deleteBlob() error {
 	if err != nil {
 		return err
 	}
-	if err := conditions(c.r, v); err != nil {
+	if err := c.conditions(v); err != nil {
 		return err
 	}
 	if id == "" {
@@ -130,7 +130,7 @@ func (c *blobCall) deleteBlob() error {
 	if id == "" && c.s.cfg.Retain && b.versioning == "" {
 		err = b.revise(v, func(v *version) { v.Removed = true })
 	} else {
-		_, err = b.remove(c.key, id)
+		_, err = c.s.remove(b, c.key, id)
 	}
 	if err != nil {
 		return err
@@ -142,7 +142,7 @@ func (c *blobCall) deleteBlob() error {
 // deleteSnapshots removes a blob's snapshots, if the request says that it may.
 func (c *blobCall) deleteSnapshots(b *bucket) error {
 	b.mu.RLock()
-	stack, _ := b.keys.Get(c.key)
+	stack := b.stack(c.key)
 	b.mu.RUnlock()
 	for _, v := range stack {
 		if v.Snapshot == "" {
@@ -151,7 +151,7 @@ func (c *blobCall) deleteSnapshots(b *bucket) error {
 		if c.r.Header.Get("X-Ms-Delete-Snapshots") != "include" {
 			return fault(http.StatusConflict, "SnapshotsPresent", "the blob has snapshots")
 		}
-		if _, err := b.remove(c.key, v.ID); err != nil {
+		if _, err := c.s.remove(b, c.key, v.ID); err != nil {
 			return err
 		}
 	}

@@ -64,7 +64,7 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 	size := r.ContentLength
 	body := io.Reader(r.Body)
 	var coded *chunked
-	if payload := r.Header.Get("X-Amz-Content-Sha256"); strings.HasPrefix(payload, "STREAMING-") {
+	if payload := r.Header.Get("X-Amz-Content-Sha256"); strings.HasPrefix(payload, "STREAMING-") && !s.has(TrailersKept) {
 		if payload != "STREAMING-UNSIGNED-PAYLOAD-TRAILER" {
 			return got, fault(http.StatusNotImplemented, "NotImplemented", "this stand-in does not take signed chunks")
 		}
@@ -87,6 +87,9 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 	if trailer := http.CanonicalHeaderKey(r.Header.Get("X-Amz-Trailer")); coded != nil && newSum(trailer) != nil {
 		sums[trailer] = newSum(trailer)
 	}
+	if s.has(ETagsMD5) {
+		sums["etag"] = md5.New()
+	}
 	if v := r.Header.Get("Content-Md5"); v != "" {
 		sums["Content-Md5"], want["Content-Md5"] = md5.New(), v
 	}
@@ -104,7 +107,9 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 	}
 	if coded != nil {
 		for name, value := range coded.trailer {
-			want[name] = value
+			if s.tells() {
+				want[name] = value
+			}
 		}
 	}
 	got.size, got.sums = size, map[string]string{}
@@ -118,8 +123,11 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 			got.sums[name] = sum
 		}
 	}
-	// An opaque tag made of the content; MD5 would cost more than all the rest.
-	got.etag = fmt.Sprintf("%x%x", sums[ownSum].Sum(nil), size)
+	var digest []byte
+	if h := sums["etag"]; h != nil {
+		digest = h.Sum(nil)
+	}
+	got.etag = s.etagOf(sums[ownSum].Sum(nil), size, digest)
 	return got, nil
 }
 

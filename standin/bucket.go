@@ -81,7 +81,7 @@ type bucket struct {
 
 	mu         sync.RWMutex
 	versioning string // "", "Enabled", "Suspended"
-	keys       btree.Map[string, []*version]
+	keys       btree.Map[string, packed]
 	uploads    map[string]*upload
 	serial     uint64
 	timed      bool   // versions are named by times, as in the Blob dialect
@@ -188,42 +188,46 @@ func (b *bucket) apply(c change) {
 	case c.End != nil:
 		delete(b.uploads, *c.End)
 	case c.Revise != nil:
-		if v := b.find(c.Revise.Key, c.Revise.ID); v != nil {
-			b.replace(v, c.Revise)
-		}
+		b.replace(c.Revise)
 	}
+}
+
+// stack is the versions of a key, newest first; none for a key there is not.
+func (b *bucket) stack(key string) []*version {
+	p, _ := b.keys.Get(key)
+	return p.unpack(key, false)
 }
 
 // put lays a version on top of its key's others; a "null" one replaces its like.
 func (b *bucket) put(v *version) {
-	stack, _ := b.keys.Get(v.Key)
+	stack := b.stack(v.Key)
 	if v.Snapshot != "" { // behind the blob it was taken of
-		b.keys.Set(v.Key, slices.Insert(slices.Clone(stack), 1, v))
+		b.keys.Set(v.Key, pack(slices.Insert(stack, 1, v)))
 		return
 	}
 	if v.ID == "null" {
-		if len(stack) == 1 && stack[0].ID == "null" {
-			stack = nil
-		} else {
-			stack = without(stack, "null")
-		}
+		stack = without(stack, "null")
 	}
-	b.keys.Set(v.Key, append([]*version{v}, stack...))
+	b.keys.Set(v.Key, pack(append([]*version{v}, stack...)))
 }
 
-func (b *bucket) replace(old, now *version) {
-	stack, _ := b.keys.Get(old.Key)
-	stack = slices.Clone(stack)
-	stack[slices.Index(stack, old)] = now
-	b.keys.Set(old.Key, stack)
+// replace gives the version of the same key and ID another description.
+func (b *bucket) replace(now *version) {
+	stack := b.stack(now.Key)
+	for i, v := range stack {
+		if v.ID == now.ID {
+			stack[i] = now
+			b.keys.Set(now.Key, pack(stack))
+			return
+		}
+	}
 }
 
 func (b *bucket) drop(key, id string) {
-	stack, _ := b.keys.Get(key)
-	if stack = without(stack, id); len(stack) == 0 {
+	if stack := without(b.stack(key), id); len(stack) == 0 {
 		b.keys.Delete(key)
 	} else {
-		b.keys.Set(key, stack)
+		b.keys.Set(key, pack(stack))
 	}
 }
 
@@ -239,8 +243,7 @@ func without(stack []*version, id string) []*version {
 
 // find is the version with the ID, or the newest for "". nil if there is none.
 func (b *bucket) find(key, id string) *version {
-	stack, _ := b.keys.Get(key)
-	for _, v := range stack {
+	for _, v := range b.stack(key) {
 		if id == "" || v.ID == id {
 			return v
 		}

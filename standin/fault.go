@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/rand/v2"
+	mathrand "math/rand/v2"
 	"net"
 	"net/http"
 	"path"
@@ -43,7 +43,7 @@ type Fault struct {
 type faults struct {
 	mu    sync.Mutex
 	set   []Fault
-	dice  *rand.Rand
+	dice  *mathrand.Rand
 	speed *rate.Limiter // bytes, both ways together; nil means no limit
 }
 
@@ -220,7 +220,7 @@ type flipper struct {
 func (f *flipper) Read(b []byte) (int, error) {
 	n, err := f.r.Read(b)
 	if n > 0 && !f.done {
-		b[n/2] ^= 4
+		b[mathrand.IntN(n)] ^= 1 << mathrand.IntN(8)
 		f.done = true
 	}
 	return n, err
@@ -228,7 +228,7 @@ func (f *flipper) Read(b []byte) (int, error) {
 
 func flip(b []byte) ([]byte, bool) {
 	b = bytes.Clone(b)
-	b[len(b)/2] ^= 4
+	b[mathrand.IntN(len(b))] ^= 1 << mathrand.IntN(8)
 	return b, false
 }
 

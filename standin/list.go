@@ -33,6 +33,7 @@ type span struct {
 	prefix, delimiter, after string
 	max                      int
 	markers                  bool // keys that are deleted count
+	light                    bool // what a listing does not show is left out
 	encode                   func(string) string
 }
 
@@ -45,7 +46,7 @@ func (c *call) span() (span, error) {
 		}
 		sp.max = min(n, 1000)
 	}
-	if c.query.Get("encoding-type") == "url" {
+	if c.query.Get("encoding-type") == "url" && !c.s.has(ListingPlain) {
 		sp.encode = url.QueryEscape
 	}
 	return sp, nil
@@ -56,7 +57,7 @@ func (c *call) span() (span, error) {
 func (b *bucket) walk(sp span, visit func(key, group string, stack []*version) bool) {
 	for from, again := max(sp.after, sp.prefix), true; again; {
 		again = false
-		b.keys.Ascend(from, func(key string, stack []*version) bool {
+		b.keys.Ascend(from, func(key string, all packed) bool {
 			if !strings.HasPrefix(key, sp.prefix) {
 				return key < sp.prefix
 			}
@@ -66,7 +67,7 @@ func (b *bucket) walk(sp span, visit func(key, group string, stack []*version) b
 			if sp.delimiter != "" {
 				if i := strings.Index(key[len(sp.prefix):], sp.delimiter); i >= 0 {
 					group := key[:len(sp.prefix)+i+len(sp.delimiter)]
-					if group > sp.after && stack[0].gone() && !sp.markers {
+					if group > sp.after && all.unpack(key, true)[0].gone() && !sp.markers {
 						return true // something after it may still be there
 					}
 					// Jump behind everything in the group.
@@ -75,7 +76,7 @@ func (b *bucket) walk(sp span, visit func(key, group string, stack []*version) b
 					return false
 				}
 			}
-			return visit(key, "", stack)
+			return visit(key, "", all.unpack(key, sp.light))
 		})
 	}
 }
@@ -90,6 +91,7 @@ func (c *call) list() error {
 	if err != nil {
 		return err
 	}
+	sp.light = true
 	v2 := c.query.Get("list-type") == "2"
 	sp.after = c.query.Get("marker")
 	if v2 {
@@ -142,7 +144,7 @@ func (c *call) list() error {
 	text("Prefix", sp.encode(sp.prefix))
 	text("Delimiter", sp.encode(sp.delimiter))
 	text("MaxKeys", strconv.Itoa(sp.max))
-	if c.query.Has("encoding-type") {
+	if c.query.Has("encoding-type") && !c.s.has(ListingPlain) {
 		text("EncodingType", c.query.Get("encoding-type"))
 	}
 	text("IsTruncated", strconv.FormatBool(more))
@@ -246,9 +248,17 @@ func (c *call) listVersions() error {
 	if !out.IsTruncated {
 		out.NextKeyMarker, out.NextVersionIdMarker = "", ""
 	}
-	out.Name, out.Prefix, out.MaxKeys, out.EncodingType = c.bucket, sp.encode(sp.prefix), sp.max, c.query.Get("encoding-type")
+	out.Name, out.Prefix, out.MaxKeys, out.EncodingType = c.bucket, sp.encode(sp.prefix), sp.max, c.encoding()
 	out.KeyMarker, out.VersionIdMarker, out.Delimiter = sp.encode(keyMarker), idMarker, sp.encode(sp.delimiter)
 	return answer(c.w, out)
+}
+
+// encoding is what names are encoded with, "" for nothing.
+func (c *call) encoding() string {
+	if c.s.has(ListingPlain) {
+		return ""
+	}
+	return c.query.Get("encoding-type")
 }
 
 func (c *call) listUploads() error {
@@ -305,4 +315,10 @@ func (c *call) putVersioning() error {
 	return b.commit(change{Versioning: &in.Status})
 }
 
-func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
+func (s *Server) now() time.Time {
+	step := time.Millisecond
+	if s.has(WholeSeconds) {
+		step = time.Second
+	}
+	return time.Now().UTC().Truncate(step)
+}

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"crypto/md5"
 	"crypto/rand"
 	"encoding/xml"
 	"fmt"
@@ -23,7 +24,7 @@ func (c *call) begin() error {
 	if err != nil {
 		return err
 	}
-	up := &upload{ID: rand.Text(), Object: newVersion(c.r, c.key)}
+	up := &upload{ID: rand.Text(), Object: c.newVersion()}
 	b.mu.Lock()
 	err = b.commit(change{Begin: up})
 	b.mu.Unlock()
@@ -63,7 +64,9 @@ func (c *call) putPart() error {
 	}
 	c.w.Header().Set("ETag", `"`+got.etag+`"`)
 	for name, sum := range got.sums {
-		c.w.Header().Set(name, sum)
+		if c.s.tells() {
+			c.w.Header().Set(name, sum)
+		}
 	}
 	return nil
 }
@@ -83,7 +86,7 @@ func (c *call) keepPart(b *bucket, got received) error {
 	if old := up.Parts[number]; old != nil {
 		b.release(old.Body)
 	}
-	return b.commit(change{Part: &partOf{up.ID, part{number, got.size, got.etag, now(), got.sums, got.body}}})
+	return b.commit(change{Part: &partOf{up.ID, part{number, got.size, got.etag, c.s.now(), got.sums, got.body}}})
 }
 
 func (c *call) copyPart() error {
@@ -112,20 +115,21 @@ func (c *call) copyPart() error {
 		size = last - first + 1
 	}
 	body.Seek(first, io.SeekStart)
-	sums := map[string]hash.Hash{ownSum: newSum(ownSum)}
+	sums := map[string]hash.Hash{ownSum: newSum(ownSum), "etag": md5.New()}
 	extents, err := store(b, io.LimitReader(body, size), size, sums)
 	if err != nil {
 		return err
 	}
 	sum := object.SumOf(object.CRC64NVME, sums[ownSum])
-	got := received{size, fmt.Sprintf("%s%x", sum.Hex(), size), map[string]string{ownSum: sum.Base64()}, extents}
+	got := received{size, c.s.etagOf([]byte(sum.Value), size, sums["etag"].Sum(nil)), map[string]string{ownSum: sum.Base64()}, extents}
 	if err := c.keepPart(b, got); err != nil {
 		return err
 	}
 	return answer(c.w, struct {
-		XMLName                               xml.Name `xml:"CopyPartResult"`
-		ETag, LastModified, ChecksumCRC64NVME string
-	}{ETag: `"` + got.etag + `"`, LastModified: now().Format(isoForm), ChecksumCRC64NVME: sum.Base64()})
+		XMLName            xml.Name `xml:"CopyPartResult"`
+		ETag, LastModified string
+		ChecksumCRC64NVME  string `xml:",omitempty"`
+	}{ETag: `"` + got.etag + `"`, LastModified: c.s.now().Format(isoForm), ChecksumCRC64NVME: c.s.told(sum.Base64())})
 }
 
 func (c *call) listParts() error {
@@ -138,9 +142,10 @@ func (c *call) listParts() error {
 		return err
 	}
 	type line struct {
-		PartNumber                            int
-		Size                                  int64
-		ETag, LastModified, ChecksumCRC64NVME string
+		PartNumber         int
+		Size               int64
+		ETag, LastModified string
+		ChecksumCRC64NVME  string `xml:",omitempty"`
 	}
 	var out struct {
 		XMLName               xml.Name `xml:"ListPartsResult"`
@@ -155,7 +160,7 @@ func (c *call) listParts() error {
 	b.mu.RLock()
 	for _, p := range up.Parts {
 		if p.Number > after {
-			out.Part = append(out.Part, line{p.Number, p.Size, `"` + p.ETag + `"`, p.Modified.Format(isoForm), p.Sums[ownSum]})
+			out.Part = append(out.Part, line{p.Number, p.Size, `"` + p.ETag + `"`, p.Modified.Format(isoForm), c.s.told(p.Sums[ownSum])})
 		}
 	}
 	b.mu.RUnlock()
@@ -188,15 +193,22 @@ func (c *call) complete() error {
 	if up == nil || up.Object.Key != c.key {
 		return errNoUpload
 	}
-	if err := conditions(c.r, b.find(c.key, "")); err != nil {
+	if err := c.conditions(b.find(c.key, "")); err != nil {
 		return err
 	}
 	v := up.Object
-	v.Modified = now()
+	v.Modified = c.s.now()
 	whole := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
 	used := map[int]bool{}
+	var etags []string
 	for i, want := range in.Part {
 		p := up.Parts[want.PartNumber]
+		switch {
+		case want.ChecksumCRC64NVME != "" && c.s.has(PartSumsRefused):
+			return fault(http.StatusBadRequest, "MalformedXML", "The XML you provided was not well-formed or did not validate against our published schema")
+		case want.ChecksumCRC64NVME != "" && !c.s.tells():
+			want.ChecksumCRC64NVME = ""
+		}
 		switch {
 		case p == nil || strings.Trim(want.ETag, `"`) != p.ETag || want.ChecksumCRC64NVME != "" && want.ChecksumCRC64NVME != p.Sums[ownSum]:
 			return fault(http.StatusBadRequest, "InvalidPart", fmt.Sprintf("part %d is not there as named", want.PartNumber))
@@ -213,12 +225,13 @@ func (c *call) complete() error {
 		v.Size += p.Size
 		v.Body = append(v.Body, p.Body...)
 		used[p.Number] = true
+		etags = append(etags, p.ETag)
 	}
 	if want := c.r.Header.Get(ownSum); len(in.Part) == 0 || want != "" && want != whole.Base64() {
 		return fault(http.StatusBadRequest, "BadDigest", "the whole object's checksum is "+whole.Base64())
 	}
 	v.Sums = map[string]string{ownSum: whole.Base64()}
-	v.ETag, v.ID = fmt.Sprintf("%s%x-%d", whole.Hex(), v.Size, len(in.Part)), b.nextID()
+	v.ETag, v.ID = c.s.joinedETag(whole.Hex(), v.Size, etags), b.nextID()
 	var old *version
 	if v.ID == "null" {
 		old = b.find(v.Key, "null")
@@ -240,10 +253,16 @@ func (c *call) complete() error {
 	if v.ID != "null" {
 		c.w.Header().Set("X-Amz-Version-Id", v.ID)
 	}
+	etag := `"` + v.ETag + `"`
+	if c.s.has(JoinSilent) {
+		etag = ""
+	}
 	return answer(c.w, struct {
-		XMLName                                            xml.Name `xml:"CompleteMultipartUploadResult"`
-		Bucket, Key, ETag, ChecksumCRC64NVME, ChecksumType string
-	}{Bucket: c.bucket, Key: c.key, ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: whole.Base64(), ChecksumType: "FULL_OBJECT"})
+		XMLName                 xml.Name `xml:"CompleteMultipartUploadResult"`
+		Bucket, Key             string
+		ETag, ChecksumCRC64NVME string `xml:",omitempty"`
+		ChecksumType            string `xml:",omitempty"`
+	}{Bucket: c.bucket, Key: c.key, ETag: etag, ChecksumCRC64NVME: c.s.told(whole.Base64()), ChecksumType: c.s.told("FULL_OBJECT")})
 }
 
 func (c *call) abort() error {

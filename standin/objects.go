@@ -14,9 +14,10 @@ import (
 // keptHeaders are given back with the object as they came.
 var keptHeaders = []string{"Content-Type", "Cache-Control", "Content-Disposition", "Content-Language", "Expires"}
 
-// newVersion is what a request's headers say of the object it makes.
-func newVersion(r *http.Request, key string) version {
-	v := version{Key: key, Modified: now(), Class: r.Header.Get("X-Amz-Storage-Class"), Header: map[string]string{}, Meta: map[string]string{}}
+// newVersion is what the request's headers say of the object it makes.
+func (c *call) newVersion() version {
+	r := c.r
+	v := version{Key: c.key, Modified: c.s.now(), Class: r.Header.Get("X-Amz-Storage-Class"), Header: map[string]string{}, Meta: map[string]string{}}
 	if v.Class == "STANDARD" {
 		v.Class = ""
 	}
@@ -44,9 +45,9 @@ func newVersion(r *http.Request, key string) version {
 }
 
 // conditions holds a write's If-Match and If-None-Match against what is there.
-func conditions(r *http.Request, current *version) error {
-	there := !current.gone()
-	if match := r.Header.Get("If-Match"); match != "" && (!there || strings.Trim(match, `"`) != current.ETag) {
+func (c *call) conditions(current *version) error {
+	r, there := c.r, !current.gone()
+	if match := r.Header.Get("If-Match"); match != "" && (!there || !c.s.matches(match, current.ETag)) {
 		return fault(http.StatusPreconditionFailed, "PreconditionFailed", "If-Match does not hold")
 	}
 	if r.Header.Get("If-None-Match") == "*" && there {
@@ -56,10 +57,10 @@ func conditions(r *http.Request, current *version) error {
 }
 
 // place makes v the newest version of its key, if the conditions hold.
-func (b *bucket) place(r *http.Request, v *version) error {
+func (c *call) place(b *bucket, v *version) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if err := conditions(r, b.find(v.Key, "")); err != nil {
+	if err := c.conditions(b.find(v.Key, "")); err != nil {
 		return err
 	}
 	v.ID = b.nextID()
@@ -85,7 +86,7 @@ func (c *call) putObject() error {
 		return fault(http.StatusBadRequest, "KeyTooLongError", "the key is longer than 1,024 bytes")
 	}
 	b.mu.RLock()
-	err = conditions(c.r, b.find(c.key, "")) // before the body, to save it
+	err = c.conditions(b.find(c.key, "")) // before the body, to save it
 	b.mu.RUnlock()
 	if err != nil {
 		return err
@@ -94,9 +95,14 @@ func (c *call) putObject() error {
 	if err != nil {
 		return err
 	}
-	v := newVersion(c.r, c.key)
+	v := c.newVersion()
 	v.Size, v.ETag, v.Sums, v.Body = got.size, got.etag, got.sums, got.body
-	if err := b.place(c.r, &v); err != nil {
+	if c.s.has(Forgets) {
+		b.release(got.body)
+		c.describe(&v, true)
+		return nil
+	}
+	if err := c.place(b, &v); err != nil {
 		b.release(got.body)
 		return err
 	}
@@ -121,7 +127,7 @@ func (c *call) describe(v *version, sums bool) {
 	case now.Before(v.Until):
 		h.Set("X-Amz-Restore", `ongoing-request="false", expiry-date="`+v.Until.UTC().Format(http.TimeFormat)+`"`)
 	}
-	if sums {
+	if sums && c.s.tells() {
 		for name, sum := range v.Sums {
 			h.Set(name, sum)
 		}
@@ -186,17 +192,23 @@ func (c *call) getObject() error {
 	if len(v.Tags) > 0 {
 		h.Set("X-Amz-Tagging-Count", strconv.Itoa(len(v.Tags)))
 	}
+	if match := c.r.Header.Get("If-Match"); match != "" && c.s.has(MatchUnquoted) {
+		if !c.s.matches(match, v.ETag) {
+			return fault(http.StatusPreconditionFailed, "PreconditionFailed", "If-Match does not hold")
+		}
+		c.r.Header.Del("If-Match")
+	}
 	http.ServeContent(c.w, c.r, "", v.Modified, body)
 	return nil
 }
 
 // remove removes a version for good, or lays a marker, or drops a plain object.
-func (b *bucket) remove(key, id string) (*version, error) {
+func (s *Server) remove(b *bucket, key, id string) (*version, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	switch {
 	case id == "" && b.versioning != "":
-		marker := &version{Key: key, ID: b.nextID(), Marker: true, Modified: now()}
+		marker := &version{Key: key, ID: b.nextID(), Marker: true, Modified: s.now()}
 		return marker, b.commit(change{Put: marker})
 	case id == "":
 		id = "null"
@@ -217,7 +229,7 @@ func (c *call) deleteObject() error {
 	if err != nil {
 		return err
 	}
-	v, err := b.remove(c.key, c.query.Get("versionId"))
+	v, err := c.s.remove(b, c.key, c.query.Get("versionId"))
 	if err != nil {
 		return err
 	}
@@ -242,7 +254,7 @@ func (c *call) deleteMany() error {
 		Quiet  bool
 		Object []id
 	}
-	if err := c.document(&in); err != nil {
+	if err := c.summed(&in); err != nil {
 		return err
 	}
 	var out struct {
@@ -250,7 +262,7 @@ func (c *call) deleteMany() error {
 		Deleted []id
 	}
 	for _, x := range in.Object {
-		if _, err := b.remove(x.Key, x.VersionId); err != nil {
+		if _, err := c.s.remove(b, c.s.folded(x.Key), x.VersionId); err != nil {
 			return err
 		}
 		if !in.Quiet {
@@ -268,6 +280,7 @@ func (c *call) copySource() (*bucket, *version, error) {
 		return nil, nil, fault(http.StatusBadRequest, "InvalidArgument", "the copy source cannot be read")
 	}
 	bucketName, key, _ := strings.Cut(plain, "/")
+	key = c.s.folded(key)
 	b, err := c.s.bucketNamed(bucketName)
 	if err != nil {
 		return nil, nil, err
@@ -276,7 +289,7 @@ func (c *call) copySource() (*bucket, *version, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if match := c.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && strings.Trim(match, `"`) != v.ETag {
+	if match := c.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && !c.s.matches(match, v.ETag) {
 		return nil, nil, fault(http.StatusPreconditionFailed, "PreconditionFailed", "the source has changed")
 	}
 	return b, v, nil
@@ -299,7 +312,7 @@ func (c *call) copyObject() error {
 		return err
 	}
 	defer done()
-	v := newVersion(c.r, c.key)
+	v := c.newVersion()
 	if c.r.Header.Get("X-Amz-Metadata-Directive") != "REPLACE" {
 		v.Header, v.Meta = src.Header, src.Meta
 	}
@@ -310,7 +323,7 @@ func (c *call) copyObject() error {
 	if v.Body, err = store(to, body, src.Size, map[string]hash.Hash{}); err != nil {
 		return err
 	}
-	if err := to.place(c.r, &v); err != nil {
+	if err := c.place(to, &v); err != nil {
 		to.release(v.Body)
 		return err
 	}
@@ -321,9 +334,9 @@ func (c *call) copyObject() error {
 		XMLName           xml.Name `xml:"CopyObjectResult"`
 		LastModified      string
 		ETag              string
-		ChecksumCRC64NVME string
+		ChecksumCRC64NVME string `xml:",omitempty"`
 		ChecksumType      string
-	}{LastModified: v.Modified.Format(isoForm), ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: v.Sums[ownSum], ChecksumType: "FULL_OBJECT"})
+	}{LastModified: v.Modified.Format(isoForm), ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: c.s.told(v.Sums[ownSum]), ChecksumType: "FULL_OBJECT"})
 }
 
 // tagging is a document of tags: "Tagging" in one dialect, "Tags" in the other.

@@ -3,6 +3,7 @@ package standin
 import (
 	"bytes"
 	"context"
+	"crypto/md5"
 	"encoding/base64"
 	"encoding/xml"
 	"errors"
@@ -42,6 +43,8 @@ type Config struct {
 	// Domain is the host name that buckets may stand in front of
 	// ("bucket.domain"); "" means path addressing only.
 	Domain string
+	// Habits are the ways in which it is not as the reference of its API says.
+	Habits []Habit
 }
 
 func (c *Config) restoreTakes() time.Duration {
@@ -180,6 +183,7 @@ func (s *Server) serveS3(w http.ResponseWriter, r *http.Request) {
 	} else {
 		c.bucket, c.key, _ = strings.Cut(path, "/")
 	}
+	c.key = s.folded(c.key)
 	op, handle := c.route()
 	s.misbehave(w, r, op, c.key, func(w http.ResponseWriter, r *http.Request) {
 		c.w, c.r = w, r
@@ -190,6 +194,10 @@ func (s *Server) serveS3(w http.ResponseWriter, r *http.Request) {
 		}
 		if handle == nil {
 			fault(http.StatusNotImplemented, "NotImplemented", "this stand-in has no such operation").write(w, r)
+			return
+		}
+		if err := s.accustom(r, op); err != nil {
+			asAPIError(err).write(w, r)
 			return
 		}
 		if err := handle(c); err != nil {
@@ -335,7 +343,11 @@ func (c *call) summed(into any) error {
 	}
 	c.r.Body = io.NopCloser(bytes.NewReader(raw))
 	for name, said := range c.r.Header {
-		if h := newSum(name); h != nil {
+		h := newSum(name)
+		if name == "Content-Md5" {
+			h = md5.New()
+		}
+		if h != nil {
 			h.Write(raw)
 			if base64.StdEncoding.EncodeToString(h.Sum(nil)) != said[0] {
 				return fault(http.StatusBadRequest, "BadDigest", "the document is not what "+name+" says")
