@@ -98,6 +98,9 @@ type Entry struct {
 	// such as "gzip" (RFC 9110, section 8.4); "" for nothing. Only Stat and Read
 	// fill it.
 	ContentEncoding string
+	// Unverified tells, of an entry that came with content or after writing it,
+	// that nothing the place keeps or answers could vouch for that content.
+	Unverified bool
 }
 
 // Mark names the state of the object's content so that a later request can

@@ -35,6 +35,8 @@ const (
 	Unsupported           // the place cannot do this
 	Cancelled             // we were asked to stop
 	Archived              // the content is in cold storage and must be restored first
+	Otherwise             // turned away for the way it was asked; asked again it goes another way
+	Unproven              // written, but whether it arrived whole could not be told
 )
 
 var kinds = [...]struct{ name, advice string }{
@@ -54,6 +56,8 @@ var kinds = [...]struct{ name, advice string }{
 	Unsupported: {"not possible here", ""},
 	Cancelled:   {"stopped", "take it up again when you like"},
 	Archived:    {"in cold storage", "ask for a restore, and try again when it is done"},
+	Otherwise:   {"not taken in this way", "try again: it is asked in another way then"},
+	Unproven:    {"arrival not proven", "allow these credentials to read what they write, or prove the job"},
 }
 
 // String names the cause in lower-case words.
@@ -72,6 +76,13 @@ type Error struct {
 	After time.Duration
 	// Code is the store's own code ("NoSuchBucket"), for those who know it.
 	Code string
+	// Status is the HTTP status of the answer, 0 where there was none.
+	Status int
+	// Request is the store's name for the request, for whoever looks into its logs.
+	Request string
+	// Left is the [object.Entry.Mark] of what this write has left at the target and
+	// is not what was sent; "" for nothing.
+	Left string
 	Err  error // may be nil
 }
 
@@ -106,6 +117,9 @@ func (e *Error) Reason() string {
 	case e.Code != "":
 		s += " (" + object.Display(e.Code) + ")"
 	}
+	if e.Request != "" {
+		s += " [request " + object.Display(e.Request) + "]"
+	}
 	return s
 }
 
@@ -130,7 +144,7 @@ func (e *Error) Is(target error) bool {
 // CanRetry tells whether the same request may well succeed later.
 func (e *Error) CanRetry() bool {
 	switch e.Kind {
-	case Unreachable, Throttled, ServerFault, Corrupt:
+	case Unreachable, Throttled, ServerFault, Corrupt, Otherwise:
 		return true
 	}
 	return false

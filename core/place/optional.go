@@ -43,8 +43,13 @@ type Part struct {
 	Number int
 	Size   int64
 	ETag   string
-	// Sum is the part's checksum as the place verified it; zero if unknown.
+	// Sum is the part's checksum as it was sent; zero if unknown.
 	Sum object.Sum
+	// MD5 is that of the part's content, 16 bytes, where it was computed.
+	MD5 string
+	// Unverified tells that the store has not vouched for the part: then the joined
+	// object is looked at as a whole.
+	Unverified bool
 }
 
 // ServerCopier copies within its own service: no content passes through Lumtra.
@@ -61,6 +66,8 @@ type ServerCopier interface {
 type PartCopier interface {
 	ServerCopier
 	PartWriter
+	// CanCopyParts tells whether the service copies ranges, as far as that is known.
+	CanCopyParts() bool
 	// CopyPart makes part number of size bytes from what lies at offset of src,
 	// under the conditions of CopyFrom. The part's Sum is zero where the service
 	// does not tell one.

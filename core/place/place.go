@@ -158,6 +158,9 @@ type Abilities struct {
 	// Conditions tells that [IfAbsent] and [IfStill] are decided by the place
 	// in the moment of writing.
 	Conditions bool
+	// ChecksAfter tells that what was written is looked at once it is there, since
+	// the place does not hold it against a checksum as it arrives.
+	ChecksAfter bool
 	// MakesRoot tells that a place that is not there comes into being with the
 	// first Write, as a subfolder does and a bucket does not.
 	MakesRoot bool

@@ -9,7 +9,7 @@ import (
 // whole sends an object in one request.
 func (t *transfer) whole() {
 	t.deliver(func(f *flight) (object.Entry, error) {
-		if t.copier != nil {
+		if t.copier != nil && t.copier.CanCopyFrom(t.from) {
 			return t.copyWithin(f)
 		}
 		return t.send(f)

@@ -279,7 +279,9 @@ func (r *run) begin(number int64, e plan.Effect) {
 	}
 	if most := t.to.Abilities().MaxCopy; t.copier != nil && most > 0 && e.Sent().Size > most {
 		// Too large to copy in one request: range by range, or through here.
-		t.ranges, _ = t.copier.(place.PartCopier)
+		if c, ok := t.copier.(place.PartCopier); ok && c.CanCopyParts() {
+			t.ranges = c
+		}
 		t.copier = nil
 	}
 	if r.gzips != nil && !e.Back && r.gzips(e.Key) {

@@ -1,11 +1,13 @@
 package s3
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -54,8 +56,8 @@ func sdkError(ctx context.Context, name, op, key string, err error) error {
 	}
 	var api smithy.APIError
 	if errors.As(err, &api) {
-		e := place.NewError(name, op, key, errorKind(status, api.ErrorCode()), errors.New(api.ErrorMessage()))
-		e.Code = api.ErrorCode()
+		e := place.NewError(name, op, key, errorKind(status, api.ErrorCode()), errors.New(cmp.Or(api.ErrorMessage(), "HTTP "+strconv.Itoa(status))))
+		e.Code, e.Status, e.Request = api.ErrorCode(), status, requestID(err)
 		return e
 	}
 	kind := errorKind(status, "")
@@ -71,7 +73,18 @@ func sdkError(ctx context.Context, name, op, key string, err error) error {
 	if errors.As(err, &urlErr) {
 		err = urlErr.Err // without the address: it may carry a signature
 	}
-	return place.NewError(name, op, key, kind, err)
+	e := place.NewError(name, op, key, kind, err)
+	e.Status = status
+	return e
+}
+
+// requestID is the store's name for the request that an error answers.
+func requestID(err error) string {
+	var named interface{ ServiceRequestID() string }
+	if errors.As(err, &named) {
+		return named.ServiceRequestID()
+	}
+	return ""
 }
 
 func (p *Place) sdkError(ctx context.Context, op, key string, err error) error {
@@ -109,11 +122,7 @@ func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 			batch = batch[:0]
 		}
 	}
-	if len(batch) == 1 {
-		errs[batch[0]] = p.removeOne(ctx, refs[batch[0]])
-	} else if len(batch) > 1 {
-		p.removeBatch(ctx, refs, batch, errs)
-	}
+	p.removeBatch(ctx, refs, batch, errs)
 	return errs
 }
 
@@ -140,45 +149,11 @@ func codeOf(err error) string {
 	return ""
 }
 
-func (p *Place) removeBatch(ctx context.Context, refs []object.Ref, batch []int, errs []error) {
-	ids := make([]types.ObjectIdentifier, len(batch))
-	at := make(map[[2]string]int, len(batch))
-	for n, i := range batch {
-		ids[n].Key = aws.String(p.prefix + refs[i].Key)
-		if refs[i].Version != "" {
-			ids[n].VersionId = aws.String(refs[i].Version)
-		}
-		at[[2]string{*ids[n].Key, refs[i].Version}] = i
-	}
-	out, err := p.store.sdk.DeleteObjects(ctx, &s3.DeleteObjectsInput{
-		Bucket:            &p.bucket,
-		ChecksumAlgorithm: types.ChecksumAlgorithmCrc32,
-		Delete:            &types.Delete{Objects: ids, Quiet: aws.Bool(true)},
-	})
-	if err != nil {
-		for _, i := range batch {
-			errs[i] = p.sdkError(ctx, "remove", refs[i].Key, err)
-		}
-		return
-	}
-	for _, bad := range out.Errors {
-		if i, ok := at[[2]string{aws.ToString(bad.Key), aws.ToString(bad.VersionId)}]; ok && aws.ToString(bad.Code) != "NoSuchKey" {
-			code := aws.ToString(bad.Code)
-			kind := errorKind(0, code)
-			if code == "AccessDenied" {
-				kind = place.Denied
-			}
-			e := place.NewError(p.name, "remove", refs[i].Key, kind, errors.New(aws.ToString(bad.Message)))
-			e.Code = code
-			errs[i] = e
-		}
-	}
-}
-
-// CanCopyFrom tells whether from is a place in the same account of the same store.
+// CanCopyFrom tells whether from is a place in the same account of the same store,
+// which is not known to copy nothing.
 func (p *Place) CanCopyFrom(from place.Place) bool {
 	src, ok := from.(*Place)
-	return ok && (src.store == p.store || src.store.base == p.store.base && src.store.cfg.AccessKey != "" && src.store.cfg.AccessKey == p.store.cfg.AccessKey)
+	return ok && !p.store.known.Lacks(place.CopyWhole) && (src.store == p.store || src.store.base == p.store.base && src.store.cfg.AccessKey != "" && src.store.cfg.AccessKey == p.store.cfg.AccessKey)
 }
 
 // copySource names an object as the source of a copy.
@@ -189,6 +164,9 @@ func (p *Place) copySource(src object.Ref) string {
 	}
 	return source
 }
+
+// CanCopyParts tells whether the store is not known to copy no ranges.
+func (p *Place) CanCopyParts() bool { return !p.store.known.Lacks(place.CopyRange) }
 
 // CopyPart copies a range inside the store (UploadPartCopy).
 func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from place.Place, src object.Ref, offset, size int64) (place.Part, error) {
@@ -201,11 +179,11 @@ func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from 
 		CopySource: aws.String(other.copySource(src)), CopySourceRange: aws.String(fmt.Sprintf("bytes=%d-%d", offset, offset+size-1)),
 	}
 	if src.IfMark != "" {
-		in.CopySourceIfMatch = aws.String(quoted(src.IfMark))
+		in.CopySourceIfMatch = aws.String(p.match(src.IfMark))
 	}
 	out, err := p.store.sdk.UploadPartCopy(ctx, in)
 	if err != nil {
-		return place.Part{}, p.sdkError(ctx, "copy part", up.Key, err)
+		return place.Part{}, p.adapt(p.sdkError(ctx, "copy part", up.Key, err), place.CopyRange)
 	}
 	part := place.Part{Number: number, Size: size}
 	if r := out.CopyPartResult; r != nil {
@@ -221,20 +199,36 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 	if !ok || !p.CanCopyFrom(from) {
 		return object.Entry{}, place.NewError(p.name, "copy", key, place.Unsupported, errors.New("the source lies in another service"))
 	}
-	source := other.copySource(src)
+	for {
+		e, err := p.copyOnce(ctx, other, src, key, opts)
+		if err != nil && place.KindOf(err) == place.Otherwise && p.CanCopyFrom(from) {
+			continue
+		}
+		return e, err
+	}
+}
+
+func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
+	g, err := p.guard(ctx, "copy", key, opts)
+	if err != nil {
+		return object.Entry{}, err
+	}
 	in := &s3.CopyObjectInput{
-		Bucket: &p.bucket, Key: aws.String(p.prefix + key), CopySource: &source,
-		ChecksumAlgorithm: types.ChecksumAlgorithmCrc64nvme,
-		StorageClass:      types.StorageClass(opts.Class),
+		Bucket: &p.bucket, Key: aws.String(p.prefix + key), CopySource: aws.String(other.copySource(src)),
+		StorageClass: types.StorageClass(opts.Class),
+	}
+	if !p.store.known.Lacks(place.SumAhead) {
+		in.ChecksumAlgorithm = types.ChecksumAlgorithmCrc64nvme
 	}
 	if src.IfMark != "" {
-		in.CopySourceIfMatch = aws.String(quoted(src.IfMark))
+		in.CopySourceIfMatch = aws.String(p.match(src.IfMark))
 	}
-	switch opts.Condition {
-	case place.IfAbsent:
+	switch {
+	case !g.sends:
+	case opts.Condition == place.IfAbsent:
 		in.IfNoneMatch = aws.String("*")
-	case place.IfStill:
-		in.IfMatch = aws.String(quoted(opts.Mark))
+	case opts.Condition == place.IfStill:
+		in.IfMatch = aws.String(p.match(opts.Mark))
 	}
 	if m := metadata(opts); len(m) > 0 {
 		in.Metadata, in.MetadataDirective = m, types.MetadataDirectiveReplace
@@ -245,10 +239,14 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 	out, err := p.store.sdk.CopyObject(ctx, in)
 	if err != nil {
 		err = p.sdkError(ctx, "copy", key, err)
-		if opts.Condition == place.IfAbsent && place.KindOf(err) == place.Changed {
-			err.(*place.Error).Kind = place.Exists
+		asks := append(g.asks(), place.CopyWhole)
+		if in.ChecksumAlgorithm != "" {
+			asks = append([]place.Ask{place.SumAhead}, asks...)
 		}
-		return object.Entry{}, err
+		if adapted := p.adapt(err, asks...); place.KindOf(adapted) == place.Otherwise {
+			return object.Entry{}, adapted
+		}
+		return object.Entry{}, p.asExists(err, opts)
 	}
 	e := object.Entry{Key: key, Latest: true, Version: aws.ToString(out.VersionId), Class: opts.Class}
 	if r := out.CopyObjectResult; r != nil {
@@ -257,7 +255,26 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 			e.Sums = []object.Sum{s}
 		}
 	}
+	if e.ETag == "" || g.looks { // neither tells the size
+		there, err := p.Stat(ctx, object.Ref{Key: key})
+		if err != nil {
+			return object.Entry{}, err
+		}
+		if e.ETag != "" && there.ETag != e.ETag {
+			return object.Entry{}, place.NewError(p.name, "copy", key, place.Changed, errors.New("another writer came between; look at both before planning again"))
+		}
+		e.ETag, e.Version, e.Modified = there.ETag, there.Version, there.Modified
+	}
 	return e, nil
+}
+
+// asExists is a condition that did not hold by the name of the one that was asked.
+func (p *Place) asExists(err error, opts place.WriteOptions) error {
+	var e *place.Error
+	if opts.Condition == place.IfAbsent && errors.As(err, &e) && e.Kind == place.Changed && e.Code != "CopySourceConditionFailed" {
+		e.Kind = place.Exists
+	}
+	return err
 }
 
 // Begin opens a multipart upload with a whole-object CRC-64/NVME (CreateMultipartUpload).
@@ -267,8 +284,10 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 	}
 	in := &s3.CreateMultipartUploadInput{
 		Bucket: &p.bucket, Key: aws.String(p.prefix + key),
-		ChecksumAlgorithm: types.ChecksumAlgorithmCrc64nvme, ChecksumType: types.ChecksumTypeFullObject,
 		Metadata: metadata(opts), StorageClass: types.StorageClass(opts.Class),
+	}
+	if p.joinsSummed() {
+		in.ChecksumAlgorithm, in.ChecksumType = types.ChecksumAlgorithmCrc64nvme, types.ChecksumTypeFullObject
 	}
 	if opts.ContentType != "" {
 		in.ContentType = &opts.ContentType
@@ -276,7 +295,13 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 	in.ContentEncoding = optional(opts.ContentEncoding)
 	out, err := p.store.sdk.CreateMultipartUpload(ctx, in)
 	if err != nil {
-		return place.Upload{}, p.sdkError(ctx, "begin", key, err)
+		err = p.sdkError(ctx, "begin", key, err)
+		if in.ChecksumAlgorithm != "" {
+			if adapted := p.adapt(err, place.JoinWhole); place.KindOf(adapted) == place.Otherwise {
+				return p.Begin(ctx, key, opts)
+			}
+		}
+		return place.Upload{}, err
 	}
 	return place.Upload{Key: key, ID: aws.ToString(out.UploadId), Begun: time.Now()}, nil
 }
@@ -304,47 +329,98 @@ func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error
 }
 
 // Finish joins the parts (CompleteMultipartUpload). With opts.Sum the store
-// holds the whole object against it.
+// holds the whole object against it, or it is held against what is there.
 func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
-	list := make([]types.CompletedPart, len(parts))
-	var size int64
-	for i, part := range parts {
-		list[i] = types.CompletedPart{PartNumber: aws.Int32(int32(part.Number)), ETag: aws.String(quoted(part.ETag))}
-		if part.Sum.Kind == sumKind {
-			list[i].ChecksumCRC64NVME = aws.String(part.Sum.Base64())
+	for {
+		e, err := p.finishOnce(ctx, up, parts, opts)
+		if err != nil && place.KindOf(err) == place.Otherwise {
+			continue // each time something is learned, so that this ends
 		}
-		size += part.Size
+		return e, err
 	}
-	in := &s3.CompleteMultipartUploadInput{
-		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID,
-		MultipartUpload: &types.CompletedMultipartUpload{Parts: list},
-		ChecksumType:    types.ChecksumTypeFullObject,
+}
+
+func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
+	g, err := p.guard(ctx, "finish", up.Key, opts)
+	if err != nil {
+		return object.Entry{}, err
 	}
-	if opts.Sum.Kind == sumKind {
-		in.ChecksumCRC64NVME = aws.String(opts.Sum.Base64())
-	}
-	switch opts.Condition {
-	case place.IfAbsent:
+	in, asks := p.joining(up, parts, opts)
+	switch {
+	case !g.sends:
+	case opts.Condition == place.IfAbsent:
 		in.IfNoneMatch = aws.String("*")
-	case place.IfStill:
-		in.IfMatch = aws.String(quoted(opts.Mark))
+	case opts.Condition == place.IfStill:
+		in.IfMatch = aws.String(p.match(opts.Mark))
 	}
 	out, err := p.store.sdk.CompleteMultipartUpload(ctx, in)
 	if err != nil {
 		err = p.sdkError(ctx, "finish", up.Key, err)
-		if opts.Condition == place.IfAbsent && place.KindOf(err) == place.Changed {
-			err.(*place.Error).Kind = place.Exists
+		if adapted := p.adapt(err, append(asks, g.asks()...)...); place.KindOf(adapted) == place.Otherwise {
+			return object.Entry{}, adapted
 		}
+		return object.Entry{}, p.asExists(g.refused(ctx, err), opts)
+	}
+	e := object.Entry{Key: up.Key, Latest: true, ETag: strings.Trim(aws.ToString(out.ETag), `"`), Version: aws.ToString(out.VersionId)}
+	unverified := false
+	for _, part := range parts {
+		e.Size += part.Size
+		unverified = unverified || part.Unverified
+	}
+	if err := g.after(ctx, "finish", &e); err != nil {
 		return object.Entry{}, err
 	}
-	e := object.Entry{Key: up.Key, Size: size, Latest: true, ETag: strings.Trim(aws.ToString(out.ETag), `"`), Version: aws.ToString(out.VersionId)}
+	if err := p.told(ctx, &e); err != nil {
+		return object.Entry{}, err
+	}
 	if s, err := object.ParseSum(sumKind, aws.ToString(out.ChecksumCRC64NVME)); err == nil {
-		e.Sums = []object.Sum{s}
-		if opts.Sum.Kind == sumKind && s != opts.Sum {
-			return e, place.NewError(p.name, "finish", up.Key, place.Corrupt, errors.New(s.String()+", expected "+opts.Sum.String()))
+		if e.Sums = []object.Sum{s}; opts.Sum.Kind == sumKind && s != opts.Sum {
+			return object.Entry{}, p.damaged("finish", &e, errors.New(s.String()+", expected "+opts.Sum.String()))
+		}
+	}
+	if opts.Sum.Kind == sumKind {
+		e.Sums = []object.Sum{opts.Sum}
+	}
+	if unverified && (in.ChecksumCRC64NVME == nil || !p.store.known.Does(place.JoinWhole)) {
+		if opts.Sum.Kind != sumKind {
+			e.Unverified = true
+			return e, nil
+		}
+		if err := p.vouch(ctx, "finish", &e, opts.Sum, partsMD5(parts), len(parts)); err != nil {
+			return object.Entry{}, err
 		}
 	}
 	return e, nil
+}
+
+// joining makes the request that joins parts, and tells what of it a store may not
+// take.
+func (p *Place) joining(up place.Upload, parts []place.Part, opts place.WriteOptions) (*s3.CompleteMultipartUploadInput, []place.Ask) {
+	k, summed := p.store.known, p.joinsSummed()
+	list := make([]types.CompletedPart, len(parts))
+	var asks []place.Ask
+	names := summed && !k.Lacks(place.JoinSums)
+	for i, part := range parts {
+		list[i] = types.CompletedPart{PartNumber: aws.Int32(int32(part.Number)), ETag: aws.String(quoted(part.ETag))}
+		if names && part.Sum.Kind == sumKind {
+			list[i].ChecksumCRC64NVME = aws.String(part.Sum.Base64())
+		}
+	}
+	if names {
+		asks = append(asks, place.JoinSums)
+	}
+	in := &s3.CompleteMultipartUploadInput{
+		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID,
+		MultipartUpload: &types.CompletedMultipartUpload{Parts: list},
+	}
+	if summed {
+		in.ChecksumType = types.ChecksumTypeFullObject
+		asks = append(asks, place.JoinWhole)
+		if opts.Sum.Kind == sumKind {
+			in.ChecksumCRC64NVME = aws.String(opts.Sum.Base64())
+		}
+	}
+	return in, asks
 }
 
 // Abort drops an upload (AbortMultipartUpload).

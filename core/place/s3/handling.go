@@ -85,9 +85,9 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	if err != nil {
 		return no(err)
 	}
-	etag := aws.ToString(head.ETag)
+	etag := p.match(strings.Trim(aws.ToString(head.ETag), `"`))
 	switch {
-	case ref.IfMark != "" && strings.Trim(etag, `"`) != ref.IfMark:
+	case ref.IfMark != "" && strings.Trim(aws.ToString(head.ETag), `"`) != ref.IfMark:
 		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.Changed, nil)
 	case aws.ToInt64(head.ContentLength) > maxWhole:
 		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.TooLarge, errors.New("the API copies up to 5 GiB at once"))
@@ -99,7 +99,10 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	in := &s3.CopyObjectInput{Bucket: &p.bucket, Key: &key, CopySource: &source, CopySourceIfMatch: &etag,
 		MetadataDirective: types.MetadataDirectiveReplace, Metadata: travelling(change, change.Apply(head.Metadata)), StorageClass: types.StorageClass(change.Class),
 		ContentType: head.ContentType, CacheControl: head.CacheControl, ContentDisposition: head.ContentDisposition,
-		ContentEncoding: head.ContentEncoding, ContentLanguage: head.ContentLanguage, ChecksumAlgorithm: types.ChecksumAlgorithmCrc64nvme}
+		ContentEncoding: head.ContentEncoding, ContentLanguage: head.ContentLanguage}
+	if !p.store.known.Lacks(place.SumAhead) {
+		in.ChecksumAlgorithm = types.ChecksumAlgorithmCrc64nvme
+	}
 	in.ServerSideEncryption, in.SSEKMSKeyId, in.BucketKeyEnabled = head.ServerSideEncryption, head.SSEKMSKeyId, head.BucketKeyEnabled
 	in.WebsiteRedirectLocation = head.WebsiteRedirectLocation
 	if expires, err := http.ParseTime(aws.ToString(head.ExpiresString)); err == nil {

@@ -31,9 +31,6 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	if ref.Version != "" {
 		r.query = url.Values{"versionId": {ref.Version}}
 	}
-	if ref.IfMark != "" {
-		r.header.Set("If-Match", quoted(ref.IfMark))
-	}
 	resp, err := p.do(ctx, r)
 	if kind := place.KindOf(err); err != nil && (kind == place.Denied || kind == place.Other) {
 		if why := p.why(ctx, r); why != nil {
@@ -45,8 +42,13 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 		return object.Entry{}, err
 	}
 	resp.Body.Close()
-	e := headerEntry(ref.Key, resp.Header)
+	e := p.headerEntry(ref.Key, resp.Header)
 	e.Size = resp.ContentLength
+	// What If-Match would ask the store, its answer tells: not every store reads
+	// that header as another does.
+	if ref.IfMark != "" && e.Mark() != ref.IfMark {
+		return object.Entry{}, place.NewError(p.name, "stat", ref.Key, place.Changed, nil)
+	}
 	return e, nil
 }
 
@@ -67,15 +69,14 @@ func (p *Place) why(ctx context.Context, r request) error {
 }
 
 // Read opens an object or a range of it (GetObject). A whole object is held
-// against the store's own checksum as it passes.
+// against the store's own checksum as it passes, or the MD5 in its ETag.
 func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (io.ReadCloser, object.Entry, error) {
-	r := request{method: http.MethodGet, op: "read", key: key, header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}}
-	if opts.Version != "" {
-		r.query = url.Values{"versionId": {opts.Version}}
-	}
-	if opts.IfMark != "" {
-		r.header.Set("If-Match", quoted(opts.IfMark))
-	}
+	return p.read(ctx, key, opts, true)
+}
+
+// read is Read, with the content held against what the store keeps or not.
+func (p *Place) read(ctx context.Context, key string, opts place.ReadOptions, checked bool) (io.ReadCloser, object.Entry, error) {
+	r := request{method: http.MethodGet, op: "read", key: key, header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}, query: versionQuery(opts.Version)}
 	ranged := opts.Offset > 0 || opts.Length > 0
 	if ranged {
 		// RFC 9110, section 14.1.2.
@@ -89,21 +90,59 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 	if err != nil {
 		return nil, object.Entry{}, err
 	}
-	e := headerEntry(key, resp.Header)
+	e := p.headerEntry(key, resp.Header)
 	e.Size = resp.ContentLength
-	if ranged {
+	no := func(err error) (io.ReadCloser, object.Entry, error) {
+		resp.Body.Close()
+		return nil, e, err
+	}
+	// Asked of the answer rather than by If-Match, see Stat.
+	if opts.IfMark != "" && e.ETag != "" && e.ETag != opts.IfMark {
+		return no(place.NewError(p.name, "read", key, place.Changed, nil))
+	}
+	body := &wire.Body{Place: p.name, Key: key, Fail: func(err error) error { return p.transportError(ctx, "read", key, err) }}
+	switch {
+	case ranged && resp.StatusCode == http.StatusOK: // all of it
+		return p.cut(body.Check(resp.Body, resp.ContentLength, object.Sum{}), e, opts)
+	case ranged:
 		_, total, _ := strings.Cut(resp.Header.Get("Content-Range"), "/")
 		if e.Size, err = strconv.ParseInt(total, 10, 64); err != nil || resp.StatusCode != http.StatusPartialContent {
-			resp.Body.Close()
-			return nil, e, place.NewError(p.name, "read", key, place.Unsupported, errors.New("the store does not serve ranges"))
+			return no(place.NewError(p.name, "read", key, place.Unsupported, errors.New("the store does not serve ranges")))
 		}
 	}
 	var want object.Sum
-	if !ranged {
-		want, _ = e.Sum(sumKind)
+	if !ranged && checked {
+		for _, s := range e.Sums {
+			if sumHeaders[s.Kind] != "" {
+				want = s
+				break
+			}
+		}
+		if want.Kind == object.NoSum {
+			if c := p.etagCheckOf(ctx, key, e.ETag, e.Size, resp.Header); c != nil {
+				body.Also(c)
+			} else {
+				e.Unverified = true
+			}
+		}
 	}
-	body := &wire.Body{Place: p.name, Key: key, Fail: func(err error) error { return p.transportError(ctx, "read", key, err) }}
 	return body.Check(resp.Body, resp.ContentLength, want), e, nil
+}
+
+// cut makes a range of the whole that a store without ranges gave.
+func (p *Place) cut(whole io.ReadCloser, e object.Entry, opts place.ReadOptions) (io.ReadCloser, object.Entry, error) {
+	p.store.known.Learn(place.ReadRange, place.Ignored)
+	if _, err := io.CopyN(io.Discard, whole, opts.Offset); err != nil {
+		whole.Close()
+		return nil, e, p.fail("read", e.Key, err)
+	}
+	if opts.Length == 0 {
+		return whole, e, nil
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.LimitReader(whole, opts.Length), whole}, e, nil
 }
 
 var sumHeaders = map[object.SumKind]string{
@@ -112,12 +151,15 @@ var sumHeaders = map[object.SumKind]string{
 	object.SHA256:    "X-Amz-Checksum-Sha256",
 }
 
+// sumOrder is the order in which an entry has its checksums.
+var sumOrder = [...]object.SumKind{object.CRC64NVME, object.CRC32C, object.SHA256}
+
 // headerEntry reads what a response's headers say of an object; the size is
 // the caller's to find.
-func headerEntry(key string, h http.Header) object.Entry {
+func (p *Place) headerEntry(key string, h http.Header) object.Entry {
 	e := object.Entry{
 		Key: key, Latest: true,
-		ETag:        strings.Trim(h.Get("ETag"), `"`),
+		ETag:        etagOf(h),
 		Version:     h.Get("X-Amz-Version-Id"),
 		Class:       class(h.Get("X-Amz-Storage-Class")),
 		ContentType: h.Get("Content-Type"), ContentEncoding: h.Get("Content-Encoding"),
@@ -142,7 +184,8 @@ func headerEntry(key string, h http.Header) object.Entry {
 		}
 	}
 	archive(&e, h)
-	for kind, name := range sumHeaders {
+	for _, kind := range sumOrder {
+		name := sumHeaders[kind]
 		// A sum over part sums ends in "-N" and fails to parse: it is not one
 		// of the content.
 		if value := h[name]; len(value) == 1 {
@@ -150,6 +193,9 @@ func headerEntry(key string, h http.Header) object.Entry {
 				e.Sums = append(e.Sums, s)
 			}
 		}
+	}
+	if digest, parts, ok := object.ETagMD5(e.ETag); ok && parts == 0 && p.store.known.Does(place.MD5ETag) && !encrypted(h) {
+		e.Sums = append(e.Sums, object.Sum{Kind: object.MD5, Value: digest})
 	}
 	if e.Metadata != nil {
 		crc, _ := e.Sum(sumKind)

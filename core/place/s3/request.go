@@ -3,6 +3,8 @@ package s3
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io"
 	"net/http"
@@ -32,6 +34,7 @@ type request struct {
 	body       io.Reader // nil for none
 	size       int64     // of body
 	payload    string    // the hash to sign; "" for an empty body
+	bucket     bool      // it is about the bucket, not about an object
 }
 
 // do signs and sends one request. A status of 300 and above becomes an error
@@ -63,7 +66,7 @@ func (p *Place) address(ctx context.Context, r request) *http.Request {
 	} else {
 		path = "/" + p.bucket
 	}
-	if r.method != http.MethodGet || r.query.Get("list-type") == "" {
+	if !r.bucket && (r.method != http.MethodGet || r.query.Get("list-type") == "") {
 		path = strings.TrimSuffix(path, "/") + "/" + p.prefix + r.key
 	}
 	u.Path, u.RawPath = path, escapePath(path)
@@ -151,7 +154,10 @@ func (p *Place) responseError(r request, resp *http.Response) error {
 	raw, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
 	code, message := string(unescape(between(raw, "Code"))), string(unescape(between(raw, "Message")))
 	e := place.NewError(p.name, r.op, r.key, errorKind(resp.StatusCode, code), nil)
-	e.Code = code
+	e.Code, e.Status, e.Request = code, resp.StatusCode, resp.Header.Get("X-Amz-Request-Id")
+	if e.Request == "" {
+		e.Request = string(unescape(between(raw, "RequestId")))
+	}
 	if message == "" {
 		message = "HTTP " + resp.Status
 	}
@@ -205,6 +211,11 @@ func between(xml []byte, name string) []byte {
 	}
 	text, _, _ := bytes.Cut(rest, []byte("</"+name+">"))
 	return text
+}
+
+func sha256Hex(b []byte) string {
+	digest := sha256.Sum256(b)
+	return hex.EncodeToString(digest[:])
 }
 
 func quoted(etag string) string { return strconv.Quote(etag) }

@@ -48,6 +48,8 @@ type Config struct {
 	// SignBodies covers contents by the signature. nil means: where neither
 	// TLS protects the wire nor the store is on this machine.
 	SignBodies *bool
+	// Known is what is known about the store; nil takes what the API promises.
+	Known *place.Known
 	// Dial replaces the network's dialer, in tests.
 	Dial wire.Dial
 }
@@ -57,6 +59,7 @@ type Store struct {
 	cfg        Config
 	base       url.URL
 	signBodies bool
+	known      *place.Known
 	http       *http.Client
 	signing    signing
 	signer     *v4.Signer              // of links
@@ -98,6 +101,10 @@ func NewStore(cfg Config) (*Store, error) {
 		http:   &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 		signer: v4.NewSigner(func(o *v4.SignerOptions) { o.DisableURIPathEscaping = true }),
 		creds:  cfg.Credentials,
+		known:  cfg.Known,
+	}
+	if s.known == nil {
+		s.known = place.Promised()
 	}
 	if s.creds == nil && cfg.AccessKey != "" {
 		fixed := aws.Credentials{AccessKeyID: cfg.AccessKey, SecretAccessKey: cfg.Secret.Reveal(), SessionToken: cfg.Token.Reveal()}
@@ -171,16 +178,22 @@ const (
 	maxKey    = 1024
 )
 
-// Abilities tells the limits of the S3 API.
+// Abilities tells the limits of the S3 API, and what is known of the store.
 func (p *Place) Abilities() place.Abilities {
-	return place.Abilities{
+	k := p.store.known
+	a := place.Abilities{
 		Protocol:  "S3 API",
 		MaxObject: maxObject, MaxWhole: maxWhole, MaxCopy: maxWhole,
 		MinPart: minPart, MaxPart: maxWhole, MaxParts: maxParts,
 		StoredSums: sumKind,
 		// Listings tell milliseconds at some stores, headers seconds at all.
 		TimeStep:   time.Second,
-		Conditions: true, Encodings: true,
-		MaxKey: maxKey,
+		Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
+		ChecksAfter: !p.vouches(p.wayOf(p.holds(small+1, false), false)) || !p.vouches(p.aheadOf()),
+		MaxKey:      maxKey,
 	}
+	if k.Lacks(place.CopyWhole) {
+		a.MaxCopy = 1
+	}
+	return a
 }

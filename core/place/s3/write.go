@@ -1,10 +1,7 @@
 package s3
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -12,13 +9,11 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"strings"
 	"time"
 	"unicode/utf8"
 
 	"lumtra/core/object"
 	"lumtra/core/place"
-	"lumtra/core/place/wire"
 )
 
 // CheckName refuses keys the S3 API does not allow: longer than 1,024 bytes
@@ -43,128 +38,105 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if err := p.CheckName(key); err != nil {
 		return object.Entry{}, err
 	}
-	h := objectHeaders(opts)
-	conditionHeaders(h, opts)
-	resp, sum, err := p.put(ctx, request{method: http.MethodPut, op: "write", key: key, header: h}, body, size, opts.Sum)
+	c, err := p.take(ctx, bodyRequest{op: "write", key: key}, body, size, opts.Sum)
 	if err != nil {
 		return object.Entry{}, err
 	}
-	e := headerEntry(key, resp)
-	e.Size, e.Class, e.Sums = size, opts.Class, []object.Sum{sum}
+	defer c.drop()
+	for {
+		e, err := p.writeOnce(ctx, key, c, opts)
+		if err != nil && place.KindOf(err) == place.Otherwise && c.again() {
+			continue // each time something is learned, so that this ends
+		}
+		return e, err
+	}
+}
+
+func (p *Place) writeOnce(ctx context.Context, key string, c *content, opts place.WriteOptions) (object.Entry, error) {
+	g, err := p.guard(ctx, "write", key, opts)
+	if err != nil {
+		return object.Entry{}, err
+	}
+	h := objectHeaders(opts)
+	g.header(h)
+	s, err := p.put(ctx, bodyRequest{op: "write", key: key, header: h, asks: g.asks()}, c)
+	if err != nil {
+		return object.Entry{}, g.refused(ctx, err)
+	}
+	e := p.headerEntry(key, s.answer)
+	e.Size, e.Class, e.Sums = c.size, opts.Class, []object.Sum{s.sum}
+	if err := g.after(ctx, "write", &e); err != nil {
+		return object.Entry{}, err
+	}
+	if !s.vouched {
+		if err := p.told(ctx, &e); err != nil {
+			return object.Entry{}, err
+		}
+		if err := p.vouch(ctx, "write", &e, s.sum, s.md5, 0); err != nil {
+			return object.Entry{}, err
+		}
+	}
 	if opts.Digest.Kind != object.NoSum {
 		e.Sums = append(e.Sums, opts.Digest)
 	}
 	return e, nil
 }
 
+// told asks for what an answer did not tell of an object that was written.
+func (p *Place) told(ctx context.Context, e *object.Entry) error {
+	if e.ETag != "" {
+		return nil
+	}
+	there, err := p.Stat(ctx, object.Ref{Key: e.Key})
+	if err != nil {
+		return err
+	}
+	if there.Size != e.Size {
+		return p.damaged("write", &there, fmt.Errorf("%d bytes are there, %d were sent", there.Size, e.Size))
+	}
+	e.ETag, e.Version, e.Modified = there.ETag, there.Version, there.Modified
+	return nil
+}
+
 // WritePart stores one part (UploadPart).
 func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, sum object.Sum) (place.Part, error) {
-	r := request{method: http.MethodPut, op: "write part", key: up.Key,
-		query:  url.Values{"partNumber": {strconv.Itoa(number)}, "uploadId": {up.ID}},
-		header: make(http.Header, 8)}
-	resp, sum, err := p.put(ctx, r, body, size, sum)
+	b := bodyRequest{op: "write part", key: up.Key, query: url.Values{"partNumber": {strconv.Itoa(number)}, "uploadId": {up.ID}}}
+	c, err := p.take(ctx, b, body, size, sum)
 	if err != nil {
 		return place.Part{}, err
 	}
-	return place.Part{Number: number, Size: size, ETag: strings.Trim(resp.Get("ETag"), `"`), Sum: sum}, nil
-}
-
-// small is the size up to which a body is read into memory and its checksum
-// sent ahead of it, which costs a store less than a trailer.
-const small = 64 << 10
-
-// put sends a body with a checksum the store verifies and returns the answer's
-// headers and that checksum.
-func (p *Place) put(ctx context.Context, r request, body io.Reader, size int64, sum object.Sum) (http.Header, object.Sum, error) {
-	if sum.Kind != object.NoSum && sumHeaders[sum.Kind] == "" {
-		return nil, sum, place.NewError(p.name, r.op, r.key, place.Unsupported, fmt.Errorf("the store does not verify %s", sum.Kind))
-	}
-	if size <= small || p.store.signBodies {
-		return p.putWhole(ctx, r, body, size, sum)
-	}
-	var trailer *trailing
-	if sum.Kind != object.NoSum {
-		r.payload, r.size = unsignedPayload, size
-		r.header.Set(sumHeaders[sum.Kind], sum.Base64())
-	} else {
-		trailer = newTrailing(body, size)
-		body, r.payload, r.size = trailer, unsignedTrailer, trailer.length()
-		coding := "aws-chunked" // outermost, and taken off by the store
-		if kept := r.header.Get("Content-Encoding"); kept != "" {
-			coding += "," + kept
+	defer c.drop()
+	for {
+		b.header = make(http.Header, 8)
+		s, err := p.put(ctx, b, c)
+		if err != nil && place.KindOf(err) == place.Otherwise && c.again() {
+			continue
 		}
-		r.header.Set("Content-Encoding", coding)
-		r.header.Set("X-Amz-Decoded-Content-Length", strconv.FormatInt(size, 10))
-		r.header.Set("X-Amz-Trailer", trailerName)
+		if err != nil {
+			return place.Part{}, err
+		}
+		part := place.Part{Number: number, Size: size, ETag: etagOf(s.answer), Sum: s.sum, MD5: s.md5, Unverified: !s.vouched}
+		if part.Unverified {
+			err = p.vouchPart(up.Key, &part)
+		}
+		return part, err
 	}
-	guard := wire.NewFence(body)
-	r.body = guard
-	resp, err := p.do(ctx, r)
-	if failed := guard.Down(); failed != nil {
-		err = p.sourceError(ctx, r, failed)
-	}
-	if resp != nil {
-		drain(resp)
-	}
-	if err != nil {
-		return nil, sum, err
-	}
-	if trailer != nil {
-		sum = trailer.checksum()
-	}
-	return p.verified(r, resp.Header, sum)
 }
 
-// putWhole sends a body that is read into memory first, so that its checksum,
-// and where bodies are signed its digest, go ahead of it. The memory is not
-// used again: the transport may hold it longer than the request lasts.
-func (p *Place) putWhole(ctx context.Context, r request, body io.Reader, size int64, sum object.Sum) (http.Header, object.Sum, error) {
-	data := make([]byte, size)
-	if err := wire.ReadExactly(body, data); err != nil {
-		return nil, sum, p.sourceError(ctx, r, err)
+// vouchPart holds a part's ETag against its MD5. Where that tells nothing, the
+// joined object is looked at.
+func (p *Place) vouchPart(key string, part *place.Part) error {
+	k := p.store.known
+	digest, of, ok := object.ETagMD5(part.ETag)
+	switch {
+	case !ok || of != 0 || part.MD5 == "":
+	case digest == part.MD5:
+		k.Learn(place.MD5ETag, place.Works)
+		part.Unverified = false
+	case k.Does(place.MD5ETag):
+		return place.NewError(p.name, "write part", key, place.Corrupt, fmt.Errorf("the store's ETag of part %d is not the MD5 of what was sent", part.Number))
 	}
-	if sum.Kind == object.NoSum {
-		sum = wire.SumOf(body, data)
-	}
-	r.payload = unsignedPayload
-	if p.store.signBodies {
-		digest := sha256.Sum256(data)
-		r.payload = hex.EncodeToString(digest[:])
-	}
-	// A bytes.Reader as it is: net/http then sends it along with the headers.
-	r.body, r.size = bytes.NewReader(data), size
-	r.header.Set(sumHeaders[sum.Kind], sum.Base64())
-	resp, err := p.do(ctx, r)
-	if err != nil {
-		return nil, sum, err
-	}
-	drain(resp)
-	return p.verified(r, resp.Header, sum)
-}
-
-// drain reads what little a write's response holds, so that its connection can
-// serve again.
-func drain(resp *http.Response) {
-	io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10))
-	resp.Body.Close()
-}
-
-// verified holds the checksum the store answers with, if it does, against the
-// one that was sent.
-func (p *Place) verified(r request, answer http.Header, sum object.Sum) (http.Header, object.Sum, error) {
-	kept, err := object.ParseSum(sum.Kind, answer.Get(sumHeaders[sum.Kind]))
-	if err == nil && kept != sum {
-		return nil, sum, place.NewError(p.name, r.op, r.key, place.Corrupt, fmt.Errorf("the store has %s, %s was sent", kept, sum))
-	}
-	return answer, sum, nil
-}
-
-// sourceError keeps a failure to read the body apart from one to send it.
-func (p *Place) sourceError(ctx context.Context, r request, err error) error {
-	if ctx.Err() != nil {
-		return place.NewError(p.name, r.op, r.key, place.Cancelled, nil)
-	}
-	return p.fail(r.op, r.key, err)
+	return nil
 }
 
 // objectHeaders are those that say what lands beside the content.
@@ -224,16 +196,6 @@ func ownMetadata(opts place.WriteOptions) map[string]string {
 		m[place.DigestTag(opts.Digest.Kind)] = place.FormatDigest(opts.Digest, opts.Sum)
 	}
 	return m
-}
-
-// conditionHeaders make a write conditional (API Reference, "conditional writes").
-func conditionHeaders(h http.Header, opts place.WriteOptions) {
-	switch opts.Condition {
-	case place.IfAbsent:
-		h.Set("If-None-Match", "*")
-	case place.IfStill:
-		h.Set("If-Match", quoted(opts.Mark))
-	}
 }
 
 func modeOf(bits uint64) fs.FileMode { return fs.FileMode(bits).Perm() }

@@ -97,6 +97,14 @@ type Body struct {
 	left int64
 	want object.Sum
 	sum  hash.Hash // nil when there is nothing to compare with
+	// check, when not nil, is what the content is held against beside the sum.
+	check place.ContentCheck
+}
+
+// Also has the content held against another check, which may be nil.
+func (b *Body) Also(c place.ContentCheck) *Body {
+	b.check = c
+	return b
 }
 
 // Check has the body return, in place of io.EOF, an error when it ends before
@@ -115,9 +123,16 @@ func (b *Body) Read(p []byte) (int, error) {
 	if b.sum != nil {
 		b.sum.Write(p[:n])
 	}
+	if b.check != nil {
+		b.check.Write(p[:n])
+	}
 	switch {
 	case err == io.EOF && b.left > 0:
 		err = b.Fail(io.ErrUnexpectedEOF)
+	case err == io.EOF && b.check != nil:
+		if bad := b.check.Verify(); bad != nil {
+			err = bad
+		}
 	case err == io.EOF && b.sum != nil:
 		if got := object.SumOf(b.want.Kind, b.sum); got != b.want {
 			err = place.NewError(b.Place, "read", b.Key, place.Corrupt, fmt.Errorf("%s, the store keeps %s", got, b.want))

@@ -1,0 +1,83 @@
+package place
+
+import (
+	"context"
+	"io"
+
+	"lumtra/core/object"
+)
+
+// Examiner is a [Place] that finds out by trying what its store does of all that
+// can be asked of it.
+type Examiner interface {
+	// Examine tries everything with small objects whose keys start with prefix,
+	// and removes them again. It returns what it found also when it had to stop;
+	// the error is for what kept it from trying.
+	Examine(ctx context.Context, prefix string) (Facts, error)
+	// Known is what is known about the store already.
+	Known() *Known
+}
+
+// Promise is something Lumtra promises of every run, and the way it is kept at a
+// place.
+type Promise struct {
+	Name PromiseName `json:"promise"`
+	// Way says in words how it is kept.
+	Way string `json:"way"`
+	// Weak tells that the way has a gap, which Way names.
+	Weak bool `json:"weak,omitempty"`
+}
+
+// PromiseName names a promise.
+type PromiseName string
+
+// The promises.
+const (
+	NotOverwritten PromiseName = "nothing unseen is overwritten"
+	ArrivedWhole   PromiseName = "what is written arrived whole"
+	ReadWhole      PromiseName = "what is read came whole"
+	RemovedAsSeen  PromiseName = "what is removed is what was seen"
+)
+
+// Promiser is a [Place] that says by which way it keeps each promise.
+type Promiser interface {
+	// Promises are in the order of the constants.
+	Promises() []Promise
+}
+
+// PromiseOf is the way a place keeps one promise; false where it does not say.
+func PromiseOf(p Place, name PromiseName) (Promise, bool) {
+	if says, ok := p.(Promiser); ok {
+		for _, x := range says.Promises() {
+			if x.Name == name {
+				return x, true
+			}
+		}
+	}
+	return Promise{}, false
+}
+
+// ContentCheck takes the content of an object in its order, and tells in the end
+// whether it is what the source keeps.
+type ContentCheck interface {
+	io.Writer
+	// Verify returns a [Corrupt] error for content that is another.
+	Verify() error
+}
+
+// Vouching is a [Place] that can say of a whole object, for a reader that takes it
+// range by range, whether its content came as it is kept, in other ways than by a
+// CRC-64.
+type Vouching interface {
+	// CheckFor returns the check for the object as e describes it; nil when nothing
+	// is kept that could tell.
+	CheckFor(ctx context.Context, e object.Entry) ContentCheck
+}
+
+// NameKeeper is a [Place] whose store may keep a name under another.
+type NameKeeper interface {
+	// ComesBack tells, after key was written, whether a listing has it as it was
+	// written; it asks only where that is not known of names like it. The error for
+	// one that did not is [BadName], and says what is there instead.
+	ComesBack(ctx context.Context, key string, always bool) error
+}

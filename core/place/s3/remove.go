@@ -1,0 +1,117 @@
+package s3
+
+import (
+	"bytes"
+	"context"
+	"crypto/md5"
+	"encoding/base64"
+	"encoding/xml"
+	"errors"
+	"hash/crc32"
+	"io"
+	"net/http"
+	"net/url"
+
+	"golang.org/x/sync/errgroup"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// removers is how many removals are under way at a time where a store takes one
+// object a request.
+const removers = 16
+
+// removeBatch removes many objects, in as few requests as the store takes.
+func (p *Place) removeBatch(ctx context.Context, refs []object.Ref, batch []int, errs []error) {
+	k := p.store.known
+	for _, ask := range []place.Ask{place.RemoveBatch, place.RemoveBatchMD5} {
+		if len(batch) < 2 || k.Lacks(ask) {
+			continue
+		}
+		err := p.adapt(p.removeMany(ctx, refs, batch, errs, ask), ask)
+		if err != nil && place.KindOf(err) == place.Otherwise {
+			continue
+		}
+		for _, i := range batch {
+			if err != nil {
+				mine := *err.(*place.Error)
+				mine.Key = refs[i].Key
+				errs[i] = &mine
+			}
+		}
+		return
+	}
+	var group errgroup.Group
+	group.SetLimit(removers)
+	for _, i := range batch {
+		group.Go(func() error {
+			errs[i] = p.removeOne(ctx, refs[i])
+			return nil
+		})
+	}
+	group.Wait()
+}
+
+// removal is one object in a request for many.
+type removal struct {
+	Key       string
+	VersionID string `xml:"VersionId,omitempty"`
+}
+
+// removeMany asks for up to a thousand removals at once (DeleteObjects). What
+// stands against single ones goes into errs; an error is about the request.
+func (p *Place) removeMany(ctx context.Context, refs []object.Ref, batch []int, errs []error, ask place.Ask) error {
+	doc := struct {
+		XMLName xml.Name `xml:"http://s3.amazonaws.com/doc/2006-03-01/ Delete"`
+		Quiet   bool
+		Object  []removal
+	}{Quiet: true}
+	at := make(map[removal]int, len(batch))
+	for _, i := range batch {
+		x := removal{p.prefix + refs[i].Key, refs[i].Version}
+		doc.Object, at[x] = append(doc.Object, x), i
+	}
+	raw, err := xml.Marshal(doc)
+	if err != nil {
+		return place.NewError(p.name, "remove", "", place.Other, err)
+	}
+	h := http.Header{"Content-Type": {"application/xml"}}
+	if ask == place.RemoveBatchMD5 {
+		digest := md5.Sum(raw)
+		h.Set("Content-Md5", base64.StdEncoding.EncodeToString(digest[:]))
+	} else {
+		sum := crc32.NewIEEE()
+		sum.Write(raw)
+		h.Set("X-Amz-Sdk-Checksum-Algorithm", "CRC32")
+		h.Set("X-Amz-Checksum-Crc32", base64.StdEncoding.EncodeToString(sum.Sum(nil)))
+	}
+	resp, err := p.do(ctx, request{bucket: true, method: http.MethodPost, op: "remove", query: url.Values{"delete": {""}}, header: h,
+		body: bytes.NewReader(raw), size: int64(len(raw)), payload: sha256Hex(raw)})
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	var out struct {
+		Error []struct{ Key, VersionId, Code, Message string }
+	}
+	answer, err := io.ReadAll(resp.Body)
+	if err == nil {
+		err = xml.Unmarshal(answer, &out)
+	}
+	if err != nil {
+		return place.NewError(p.name, "remove", "", place.Unreachable, err)
+	}
+	for _, bad := range out.Error {
+		if i, ok := at[removal{bad.Key, bad.VersionId}]; ok && bad.Code != "NoSuchKey" {
+			kind := errorKind(0, bad.Code)
+			if bad.Code == "AccessDenied" {
+				kind = place.Denied
+			}
+			e := place.NewError(p.name, "remove", refs[i].Key, kind, errors.New(bad.Message))
+			e.Code, e.Request = bad.Code, resp.Header.Get("X-Amz-Request-Id")
+			errs[i] = e
+		}
+	}
+	return nil
+}

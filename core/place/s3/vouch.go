@@ -1,0 +1,218 @@
+package s3
+
+import (
+	"context"
+	"crypto/md5"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// etagOf is an answer's ETag without its quotes.
+func etagOf(h http.Header) string { return strings.Trim(h.Get("ETag"), `"`) }
+
+// vouch finds out whether what was written arrived whole, after the store has not
+// vouched for it: the ETag is held against the MD5 of what was sent, or what is
+// there is read back. Where neither can be done the entry is marked unverified.
+func (p *Place) vouch(ctx context.Context, op string, e *object.Entry, sum object.Sum, md5 string, parts int) error {
+	k := p.store.known
+	ask := place.MD5ETag
+	if parts > 0 {
+		ask = place.MD5PartETag
+	}
+	digest, of, isMD5 := object.ETagMD5(e.ETag)
+	if isMD5 && of == parts && md5 != "" {
+		if digest == md5 {
+			k.Learn(ask, place.Works)
+			return nil
+		}
+		if k.Does(ask) {
+			return p.damaged(op, e, fmt.Errorf("the store's ETag is %s, the MD5 of what was sent %s", e.ETag, hex.EncodeToString([]byte(md5))))
+		}
+	}
+	err := p.readBack(ctx, op, e, sum)
+	switch place.KindOf(err) {
+	case place.Denied, place.BadLogin, place.Archived, place.Unsupported:
+		if err != nil {
+			e.Unverified = true
+			return nil
+		}
+	}
+	if err == nil && isMD5 && of == parts && md5 != "" {
+		k.Learn(ask, place.Ignored) // the content is right, and the ETag another
+	}
+	return err
+}
+
+// damaged is the error for content that is there and is not what was sent.
+func (p *Place) damaged(op string, e *object.Entry, why error) error {
+	bad := place.NewError(p.name, op, e.Key, place.Corrupt, why)
+	bad.Left = e.Mark()
+	return bad
+}
+
+// readBack reads what was written and holds it against its checksum. Content may
+// be damaged on the way back too, so that only what comes out the same wrong twice
+// counts as damaged there.
+func (p *Place) readBack(ctx context.Context, op string, e *object.Entry, want object.Sum) error {
+	var err error
+	wrong := map[object.Sum]int{}
+	for range 8 {
+		var got object.Sum
+		if got, err = p.readSum(ctx, e); err != nil {
+			if place.KindOf(err) == place.Unreachable || place.KindOf(err) == place.Corrupt || place.KindOf(err) == place.ServerFault {
+				continue
+			}
+			break
+		}
+		if got == want {
+			return nil
+		}
+		if wrong[got]++; wrong[got] == 2 {
+			return p.damaged(op, e, fmt.Errorf("%s is there, %s was sent", got, want))
+		}
+		err = p.damaged(op, e, errors.New("what is there reads otherwise each time"))
+	}
+	var bad *place.Error
+	if errors.As(err, &bad) {
+		mine := *bad
+		mine.Left, err = e.Mark(), &mine
+	}
+	return err
+}
+
+// readSum reads the object and sums it up.
+func (p *Place) readSum(ctx context.Context, e *object.Entry) (object.Sum, error) {
+	r, _, err := p.read(ctx, e.Key, place.ReadOptions{IfMark: e.Mark()}, false)
+	if err != nil {
+		return object.Sum{}, err
+	}
+	defer r.Close()
+	h := sumKind.New()
+	if _, err := io.Copy(h, r); err != nil {
+		return object.Sum{}, p.fail("read back", e.Key, err)
+	}
+	return object.SumOf(sumKind, h), nil
+}
+
+// partsMD5 is the MD5 of the parts' MD5s, "" where one is not known.
+func partsMD5(parts []place.Part) string {
+	h := md5.New()
+	for _, part := range parts {
+		if len(part.MD5) != md5.Size {
+			return ""
+		}
+		io.WriteString(h, part.MD5)
+	}
+	return string(h.Sum(nil))
+}
+
+// etagCheck holds content against an ETag that is, or looks like, its MD5.
+type etagCheck struct {
+	p    *Place
+	key  string
+	etag string
+	want string
+	ask  place.Ask
+	sum  interface {
+		io.Writer
+	}
+	take func() string
+}
+
+// Write takes content.
+func (c *etagCheck) Write(b []byte) (int, error) { return c.sum.Write(b) }
+
+// Verify compares. That the two agree proves the content, whatever was known of
+// the store; that they do not is damage unless the store is known to make its
+// ETags otherwise, in which case there is no check.
+func (c *etagCheck) Verify() error {
+	got := c.take()
+	if got == c.want {
+		c.p.store.known.Learn(c.ask, place.Works)
+		return nil
+	}
+	why := fmt.Errorf("the MD5 is %s, the store's ETag %s", hex.EncodeToString([]byte(got)), c.etag)
+	if !c.p.store.known.Does(c.ask) {
+		why = fmt.Errorf("%w; if ETags are no MD5 here, a test of the endpoint that may write finds that out", why)
+	}
+	return place.NewError(c.p.name, "read", c.key, place.Corrupt, why)
+}
+
+// encrypted tells of an object whose ETag is not made of its content: it is
+// encrypted with a key of its owner's ("Common Response Headers", ETag).
+func encrypted(h http.Header) bool {
+	return strings.HasPrefix(h.Get("X-Amz-Server-Side-Encryption"), "aws:kms") || h.Get("X-Amz-Server-Side-Encryption-Customer-Algorithm") != ""
+}
+
+// etagCheckOf makes the check for an object with this ETag; nil where it tells
+// nothing.
+func (p *Place) etagCheckOf(ctx context.Context, key, etag string, size int64, h http.Header) place.ContentCheck {
+	want, parts, ok := object.ETagMD5(etag)
+	ask := place.MD5ETag
+	if parts > 0 {
+		ask = place.MD5PartETag
+	}
+	if !ok || encrypted(h) || p.store.known.Lacks(ask) {
+		return nil
+	}
+	c := &etagCheck{p: p, key: key, etag: etag, want: want, ask: ask}
+	if parts == 0 {
+		var sum hash.Hash = md5.New()
+		c.sum, c.take = sum, func() string { return string(sum.Sum(nil)) }
+		return c
+	}
+	partSize := size
+	if parts > 1 {
+		if partSize = p.partSize(ctx, key, etag, size, parts); partSize == 0 {
+			return nil
+		}
+	}
+	sum := object.NewPartsMD5(max(partSize, 1))
+	c.sum, c.take = sum, sum.Sum
+	return c
+}
+
+// partSize asks for the size of the first part an object was joined from
+// (HeadObject, partNumber); 0 where the store does not tell, or the parts are not
+// of one size.
+func (p *Place) partSize(ctx context.Context, key, etag string, size int64, parts int) int64 {
+	resp, err := p.do(ctx, request{method: http.MethodHead, op: "stat", key: key, query: url.Values{"partNumber": {"1"}}})
+	if err != nil {
+		return 0
+	}
+	resp.Body.Close()
+	first := resp.ContentLength
+	if etagOf(resp.Header) != etag || first <= 0 || first >= size || (size+first-1)/first != int64(parts) {
+		return 0
+	}
+	return first
+}
+
+// CheckFor makes the check of a whole object that is read in ranges.
+func (p *Place) CheckFor(ctx context.Context, e object.Entry) place.ContentCheck {
+	resp, err := p.do(ctx, request{method: http.MethodHead, op: "stat", key: e.Key, query: versionQuery(e.Version)})
+	if err != nil {
+		return nil
+	}
+	resp.Body.Close()
+	if etag := etagOf(resp.Header); etag != e.ETag {
+		return nil
+	}
+	return p.etagCheckOf(ctx, e.Key, e.ETag, e.Size, resp.Header)
+}
+
+func versionQuery(version string) url.Values {
+	if version == "" {
+		return nil
+	}
+	return url.Values{"versionId": {version}}
+}
