@@ -1,9 +1,14 @@
 package place
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"strings"
 
 	"golang.org/x/text/unicode/norm"
+
+	"lumtra/core/object"
 )
 
 // NameClasses are the kinds of names a key is of, for which a store may be known
@@ -42,4 +47,92 @@ func NameClasses(key string) []NameClass {
 var OddNames = map[NameClass]string{
 	Backslashes: `reed\bed`, EmptyParts: "reed//bed", DotParts: "reed/./bed", Capitals: "Reed", Decomposed: "re\u0301ed",
 	TrailingEnds: "reed.", Blanks: "reed ", Controls: "reed\x01bed", Escapes: "reed%2Fbed+1",
+}
+
+// HeldName tells why a store is known not to hold a key under its own name, "" for
+// no reason known.
+func (k *Known) HeldName(key string) string {
+	for _, c := range NameClasses(key) {
+		switch k.Name(c) {
+		case Ignored:
+			return fmt.Sprintf("the store keeps names like it (%s) under another name", c)
+		case Refused:
+			return fmt.Sprintf("the store does not take names like it (%s)", c)
+		}
+	}
+	return ""
+}
+
+// ComesBack looks, after key was written, whether a listing has it under the name
+// it was written under: some stores fold names, and whoever did not look would take
+// the object for missing and its other name for a stranger's. What a store does
+// with names of a kind is learned, and looked at only once; always has it looked
+// at all the same. The error for a name that did not come back is [BadName].
+func ComesBack(ctx context.Context, p Place, key string, always bool) error {
+	known, classes := KnownOf(p), NameClasses(key)
+	if !always {
+		open := false
+		for _, c := range classes {
+			open = open || known != nil && known.Name(c) != Works
+		}
+		if !open {
+			return nil
+		}
+	}
+	for range 3 { // a listing can be damaged on its way
+		there, err := listed(ctx, p, key)
+		if err != nil {
+			return err
+		}
+		if there {
+			for _, c := range classes {
+				known.LearnName(c, Works)
+			}
+			return nil
+		}
+	}
+	if len(classes) == 1 {
+		known.LearnName(classes[0], Ignored)
+	}
+	why := "it does not come back under this name: the store keeps it under another"
+	if other := otherName(ctx, p, key); other != "" {
+		why = fmt.Sprintf("the store keeps it as %q", object.Display(other))
+	}
+	return NewError(p.Name(), "write", key, BadName, errors.New(why))
+}
+
+// listed tells whether a listing has the key.
+func listed(ctx context.Context, p Place, key string) (bool, error) {
+	for e, err := range p.List(ctx, key, ListOptions{}) {
+		if err != nil {
+			if KindOf(err) == NotFound {
+				return false, nil
+			}
+			return false, err
+		}
+		return e.Key == key, nil // longer ones come behind
+	}
+	return false, nil
+}
+
+// otherName looks beside the key for what answers to it; "" if it is not found.
+func otherName(ctx context.Context, p Place, key string) string {
+	at, err := p.Stat(ctx, object.Ref{Key: key})
+	if err != nil {
+		return ""
+	}
+	plain := 0 // the part of the key that no store folds
+	for plain < len(key) && len(NameClasses(key[:plain+1])) == 0 {
+		plain++
+	}
+	seen := 0
+	for e, err := range p.List(ctx, key[:strings.LastIndexByte(key[:plain], '/')+1], ListOptions{}) {
+		if seen++; err != nil || seen > 1000 {
+			return ""
+		}
+		if e.Key != key && e.ETag == at.ETag && e.Size == at.Size && e.Modified.Sub(at.Modified).Abs() < 2e9 {
+			return e.Key
+		}
+	}
+	return ""
 }

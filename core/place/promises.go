@@ -14,8 +14,21 @@ type Examiner interface {
 	// and removes them again. It returns what it found also when it had to stop;
 	// the error is for what kept it from trying.
 	Examine(ctx context.Context, prefix string) (Facts, error)
-	// Known is what is known about the store already.
+}
+
+// Learner is a [Place] of whose store something may be known.
+type Learner interface {
+	// Known is what is known, for all places of the store.
 	Known() *Known
+}
+
+// KnownOf is what is known of a place's store; nil, which knows nothing, where
+// there is no such knowledge.
+func KnownOf(p Place) *Known {
+	if l, ok := p.(Learner); ok {
+		return l.Known()
+	}
+	return nil
 }
 
 // Promise is something Lumtra promises of every run, and the way it is kept at a
@@ -72,12 +85,4 @@ type Vouching interface {
 	// CheckFor returns the check for the object as e describes it; nil when nothing
 	// is kept that could tell.
 	CheckFor(ctx context.Context, e object.Entry) ContentCheck
-}
-
-// NameKeeper is a [Place] whose store may keep a name under another.
-type NameKeeper interface {
-	// ComesBack tells, after key was written, whether a listing has it as it was
-	// written; it asks only where that is not known of names like it. The error for
-	// one that did not is [BadName], and says what is there instead.
-	ComesBack(ctx context.Context, key string, always bool) error
 }

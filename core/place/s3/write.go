@@ -28,7 +28,9 @@ func (p *Place) CheckName(key string) error {
 	case !utf8.ValidString(key):
 		why = "it is not valid UTF-8"
 	default:
-		return nil
+		if why = p.store.known.HeldName(key); why == "" {
+			return nil
+		}
 	}
 	return place.NewError(p.name, "check", key, place.BadName, errors.New(why))
 }
