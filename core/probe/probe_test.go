@@ -79,6 +79,7 @@ func TestFindsEverything(t *testing.T) {
 	p, err := north.Open("archive")
 	require.NoError(t, err)
 	assert.Equal(t, p.Abilities(), r.Apply(p.Abilities()))
+	assert.Len(t, r.Promises, 4)
 	empty(t, north, "archive")
 
 	read := probe.Run(ctx, north, probe.Options{})
@@ -178,7 +179,8 @@ func TestCarelessStore(t *testing.T) {
 	north := connect(t, careless(t), right)
 	r := probe.Run(ctx, north, probe.Options{Bucket: "b", Write: true})
 	assert.InDelta(t, 180, r.Skew.Seconds(), 1)
-	assert.Equal(t, probe.Refused, r.Check("checksums").Outcome, "%+v", r.Checks)
+	assert.Equal(t, probe.Absent, r.Check("checksums").Outcome, "%+v", r.Checks)
+	assert.True(t, r.Promises[0].Weak)
 	assert.False(t, r.VerifiesSums || r.Conditions || r.Parts)
 	p, err := north.Open("b")
 	require.NoError(t, err)

@@ -48,11 +48,12 @@ type Report struct {
 	Versioning place.Versioning `json:"versioning,omitempty"`
 	// VerifiesSums, Conditions and Parts tell what was seen to work.
 	VerifiesSums bool `json:"verifies-sums"`
-	// Verifies is the cheapest checksum the store was seen to hold content
-	// against, "" where the protocol leaves no choice.
-	Verifies   string `json:"verifies,omitempty"`
-	Conditions bool   `json:"conditions"`
-	Parts      bool   `json:"parts"`
+	Conditions   bool `json:"conditions"`
+	Parts        bool `json:"parts"`
+	// Facts are what was found out by trying; nil where nothing was tried.
+	Facts *place.Facts `json:"facts,omitempty"`
+	// Promises are kept in these ways, by what was found.
+	Promises []place.Promise `json:"promises,omitempty"`
 }
 
 // Refused counts the steps that were.
@@ -82,7 +83,7 @@ func (r *Report) Apply(a place.Abilities) place.Abilities {
 	if !r.Wrote {
 		return a
 	}
-	if !r.VerifiesSums && !a.Tree {
+	if !a.Tree && (r.Facts == nil && !r.VerifiesSums || r.Facts != nil && r.Facts.Answers[place.KeepsSum] != place.Works) {
 		a.StoredSums = object.NoSum
 	}
 	a.Conditions = a.Conditions && r.Conditions

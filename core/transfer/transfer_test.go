@@ -24,6 +24,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/place/blob"
 	"lumtra/core/place/folder"
+	"lumtra/core/place/placetest"
 	"lumtra/core/place/s3"
 	"lumtra/core/plan"
 	"lumtra/core/retry"
@@ -243,11 +244,18 @@ func realPlaces(t *testing.T, via func(address string) string) []place.Place {
 		require.NoError(t, err)
 		found = append(found, p)
 	}
-	if addr := os.Getenv("LUMTRA_INTEROP_S3"); addr != "" {
-		open(s3.NewStore(s3.Config{Name: "real-s3", Address: via(addr), AccessKey: os.Getenv("LUMTRA_INTEROP_ACCESS"), Secret: secret.New(os.Getenv("LUMTRA_INTEROP_SECRET"))}))
+	known := func(p place.Place) {
+		facts, err := p.(place.Examiner).Examine(ctx, "probe/")
+		require.NoError(t, err)
+		place.KnownOf(p).Replace(facts)
 	}
-	if addr := os.Getenv("LUMTRA_INTEROP_BLOB"); addr != "" {
-		open(blob.NewStore(blob.Config{Name: "real-blob", Address: via(addr), Account: os.Getenv("LUMTRA_INTEROP_BLOB_ACCOUNT"), Key: secret.New(os.Getenv("LUMTRA_INTEROP_BLOB_KEY"))}))
+	for _, s := range placetest.Servers("S3") {
+		open(s3.NewStore(s3.Config{Name: s.Name, Address: via(s.Address), AccessKey: s.Access, Secret: secret.New(s.Secret), Known: place.NewKnown(place.Facts{}, nil)}))
+		known(found[len(found)-1])
+	}
+	for _, s := range placetest.Servers("BLOB") {
+		open(blob.NewStore(blob.Config{Name: s.Name, Address: via(s.Address), Account: s.Access, Key: secret.New(s.Secret), Known: place.NewKnown(place.Facts{}, nil)}))
+		known(found[len(found)-1])
 	}
 	return found
 }

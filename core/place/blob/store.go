@@ -2,6 +2,7 @@ package blob
 
 import (
 	"context"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
 	"github.com/Azure/azure-sdk-for-go/sdk/azcore/policy"
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore/runtime"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/bloberror"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
@@ -35,8 +37,10 @@ type Config struct {
 	Account  string
 	Key, SAS secret.Text
 	// CRC64 has the service verify pieces by CRC-64 rather than MD5. Not every
-	// server does; see [Place.Verifies].
+	// server does. It counts only without Known, which tells.
 	CRC64 bool
+	// Known is what is known about the store; nil takes what the API promises.
+	Known *place.Known
 	// Bucket is the only container a signed access opens; "" means the account.
 	Bucket string
 	// CAFile names a PEM file with the authority that signed the store's
@@ -48,9 +52,10 @@ type Config struct {
 
 // Store is an endpoint: an account, or what a signed access opens of it.
 type Store struct {
-	cfg  Config
-	svc  *service.Client
-	http *http.Client
+	cfg   Config
+	known *place.Known
+	svc   *service.Client
+	http  *http.Client
 }
 
 var (
@@ -71,7 +76,12 @@ func NewStore(cfg Config) (*Store, error) {
 	if err != nil {
 		return bad(err)
 	}
-	s := &Store{cfg: cfg, http: &http.Client{Transport: transport}}
+	s := &Store{cfg: cfg, known: cfg.Known, http: &http.Client{Transport: transport}}
+	if s.known == nil {
+		if s.known = place.Promised(); !cfg.CRC64 {
+			s.known.Learn(place.SumAhead, place.Ignored)
+		}
+	}
 	opts := &service.ClientOptions{ClientOptions: azcore.ClientOptions{
 		Retry:     policy.RetryOptions{MaxRetries: -1}, // ours decides
 		Telemetry: policy.TelemetryOptions{Disabled: true},
@@ -143,16 +153,18 @@ const (
 	maxParts  = 254  // path segments
 )
 
-// Abilities tells the limits of block blobs.
+// Abilities tells the limits of block blobs, and what is known of the store.
 func (p *Place) Abilities() place.Abilities {
+	k := p.store.known
 	return place.Abilities{
 		Protocol:  "Azure Blob API",
 		MaxObject: maxObject, MaxWhole: maxWhole,
 		MinPart: 1, MaxPart: maxBlock, MaxParts: maxBlocks,
 		StoredSums: object.CRC64NVME,
 		TimeStep:   time.Second,
-		Conditions: true, Encodings: true,
-		MaxKey: maxKey,
+		Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
+		ChecksAfter: !p.vouches(),
+		MaxKey:      maxKey,
 	}
 }
 
@@ -187,13 +199,32 @@ func failure(ctx context.Context, name, op, key string, err error) error {
 		return place.NewError(name, op, key, place.Unreachable, err)
 	}
 	e := place.NewError(name, op, key, errorKind(resp.StatusCode, bloberror.Code(resp.ErrorCode)), fmt.Errorf("HTTP %d", resp.StatusCode))
-	e.Code = resp.ErrorCode
+	e.Code, e.Status = resp.ErrorCode, resp.StatusCode
+	if said := said(resp); said != "" {
+		e.Err = errors.New(said)
+	}
 	if resp.RawResponse != nil {
+		e.Request = resp.RawResponse.Header.Get("X-Ms-Request-Id")
 		if wait, err := time.ParseDuration(resp.RawResponse.Header.Get("Retry-After") + "s"); err == nil {
 			e.After = wait
 		}
 	}
 	return e
+}
+
+// said is the message of an error's document ("Status and error codes"), of which
+// the SDK keeps the text.
+func said(resp *azcore.ResponseError) string {
+	if resp.RawResponse == nil {
+		return ""
+	}
+	raw, err := runtime.Payload(resp.RawResponse)
+	var doc struct{ Message string }
+	if err != nil || xml.Unmarshal(raw, &doc) != nil {
+		return ""
+	}
+	message, _, _ := strings.Cut(doc.Message, "\n") // the rest has the request's name and time
+	return strings.TrimSpace(message)
 }
 
 func errorKind(status int, code bloberror.Code) place.ErrorKind {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -52,7 +53,9 @@ func (p *Place) CheckName(key string) error {
 	case strings.Contains(name, `\`):
 		why = `it holds a "\", which the service takes for "/"`
 	default:
-		return nil
+		if why = p.store.known.HeldName(key); why == "" {
+			return nil
+		}
 	}
 	return place.NewError(p.name, "check", key, place.BadName, errors.New(why))
 }
@@ -64,7 +67,7 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if err := p.CheckName(key); err != nil {
 		return object.Entry{}, err
 	}
-	if p.store.cfg.CRC64 && opts.Sum.Kind == object.CRC64NVME && size <= maxWhole {
+	if p.crc64() && opts.Sum.Kind == object.CRC64NVME && size <= maxWhole {
 		return p.stream(ctx, key, body, size, opts)
 	}
 	if size > piece {
@@ -76,34 +79,72 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	check, digest := p.check(held.Data, sum)
-	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, held.Reader(), &blockblob.UploadOptions{
-		Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: writeConditions(opts),
-		TransactionalValidation: check,
+	return p.guarded(ctx, "write", key, opts, sum, func(when *blob.AccessConditions) (object.Entry, error) {
+		check, digest := p.check(held.Data, sum)
+		out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, held.Reader(), &blockblob.UploadOptions{
+			Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: when,
+			TransactionalValidation: check,
+		})
+		return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(sum, opts)}, err
 	})
-	if err != nil {
-		return no(err)
+}
+
+// guarded does one write under its condition, in the way that the service is known
+// to take it, and sees to it that what was written is there.
+func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOptions, sum object.Sum, write func(*blob.AccessConditions) (object.Entry, error)) (object.Entry, error) {
+	absent, still := place.PutIfAbsent, place.PutIfStill
+	if op == "finish" {
+		absent, still = place.JoinIfAbsent, place.JoinIfStill
 	}
-	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(sum, opts)}, nil
+	for {
+		g, err := place.NewGuard(ctx, p, p.store.known, op, key, opts, absent, still)
+		if err != nil {
+			return object.Entry{}, err
+		}
+		var when *blob.AccessConditions
+		if g.Sends {
+			when = writeConditions(opts)
+		}
+		e, err := write(when)
+		if err = p.fail(ctx, op, key, err); err != nil {
+			var refused *place.Error
+			if errors.As(err, &refused) && g.Sends && refused.Status == http.StatusNotImplemented {
+				p.store.known.Learn(g.Ask, place.Refused)
+				continue
+			}
+			return object.Entry{}, err
+		}
+		if err := g.After(ctx, &e); err != nil {
+			return object.Entry{}, err
+		}
+		if e.ETag == "" {
+			there, err := p.Stat(ctx, object.Ref{Key: key})
+			if err == nil {
+				err = place.Told(p, op, &e, &there)
+			}
+			if err != nil {
+				return object.Entry{}, err
+			}
+		}
+		return e, p.vouch(ctx, op, &e, sum)
+	}
 }
 
 // stream stores a blob whose checksum is known: it goes through as it comes, in
 // one request, and the service verifies it.
 func (p *Place) stream(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
-	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "write", key, err) }
 	passing := &once{Fence: wire.NewFence(body), size: size}
-	check, digest := p.check(nil, opts.Sum)
-	out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, passing, &blockblob.UploadOptions{
-		Metadata: metadata(opts, opts.Sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: writeConditions(opts),
-		TransactionalValidation: check,
+	return p.guarded(ctx, "write", key, opts, opts.Sum, func(when *blob.AccessConditions) (object.Entry, error) {
+		check, digest := p.check(nil, opts.Sum)
+		out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, passing, &blockblob.UploadOptions{
+			Metadata: metadata(opts, opts.Sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: when,
+			TransactionalValidation: check,
+		})
+		if failed := passing.Down(); failed != nil {
+			err = sourceError(ctx, failed)
+		}
+		return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(opts.Sum, opts)}, err
 	})
-	if failed := passing.Down(); failed != nil {
-		err = sourceError(ctx, failed)
-	}
-	if err != nil {
-		return no(err)
-	}
-	return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(opts.Sum, opts)}, nil
 }
 
 // once is a body that can be read one time, in the form the client asks for.
@@ -290,7 +331,14 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 	if err != nil {
 		return no(err)
 	}
-	in := &blob.StartCopyFromURLOptions{AccessConditions: writeConditions(opts), Tier: tier(opts)}
+	g, err := place.NewGuard(ctx, p, p.store.known, "copy", key, opts, place.CopyIfAbsent, place.CopyIfStill)
+	if err != nil {
+		return no(err)
+	}
+	in := &blob.StartCopyFromURLOptions{Tier: tier(opts)}
+	if g.Sends {
+		in.AccessConditions = writeConditions(opts)
+	}
 	if c := ifMark(src.IfMark); c != nil {
 		in.SourceModifiedAccessConditions = &blob.SourceModifiedAccessConditions{SourceIfMatch: c.ModifiedAccessConditions.IfMatch}
 	}
@@ -420,13 +468,12 @@ func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
 	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
 		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum))
 	}
-	out, err := p.client.NewBlockBlobClient(p.prefix+up.Key).CommitBlockList(ctx, ids, &blockblob.CommitBlockListOptions{
-		Metadata: metadata(opts, whole), HTTPHeaders: headers(opts, nil), Tier: tier(opts), AccessConditions: writeConditions(opts),
+	return p.guarded(ctx, "finish", up.Key, opts, whole, func(when *blob.AccessConditions) (object.Entry, error) {
+		out, err := p.client.NewBlockBlobClient(p.prefix+up.Key).CommitBlockList(ctx, ids, &blockblob.CommitBlockListOptions{
+			Metadata: metadata(opts, whole), HTTPHeaders: headers(opts, nil), Tier: tier(opts), AccessConditions: when,
+		})
+		return object.Entry{Key: up.Key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(whole, opts)}, err
 	})
-	if err != nil {
-		return object.Entry{}, p.fail(ctx, "finish", up.Key, err)
-	}
-	return object.Entry{Key: up.Key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(whole, opts)}, nil
 }
 
 // Abort drops the blocks. The service has no request for that but to write the
@@ -438,6 +485,11 @@ func (p *Place) Abort(ctx context.Context, up place.Upload) error {
 			return nil
 		}
 		return err
+	}
+	if !p.store.known.Does(place.JoinIfAbsent) {
+		// The empty list below would empty a blob that is there, where the service
+		// does not keep to the condition: the blocks go by themselves, after a week.
+		return nil
 	}
 	// An empty list of blocks drops all that are not in it.
 	e, err := p.Finish(ctx, up, nil, place.WriteOptions{Condition: place.IfAbsent})

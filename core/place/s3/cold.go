@@ -224,7 +224,7 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 		in.CopySourceIfMatch = aws.String(p.match(src.IfMark))
 	}
 	switch {
-	case !g.sends:
+	case !g.Sends:
 	case opts.Condition == place.IfAbsent:
 		in.IfNoneMatch = aws.String("*")
 	case opts.Condition == place.IfStill:
@@ -239,7 +239,7 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 	out, err := p.store.sdk.CopyObject(ctx, in)
 	if err != nil {
 		err = p.sdkError(ctx, "copy", key, err)
-		asks := append(g.asks(), place.CopyWhole)
+		asks := append(g.Asks(), place.CopyWhole)
 		if in.ChecksumAlgorithm != "" {
 			asks = append([]place.Ask{place.SumAhead}, asks...)
 		}
@@ -255,7 +255,7 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 			e.Sums = []object.Sum{s}
 		}
 	}
-	if e.ETag == "" || g.looks { // neither tells the size
+	if e.ETag == "" || g.Looks { // neither tells the size
 		there, err := p.Stat(ctx, object.Ref{Key: key})
 		if err != nil {
 			return object.Entry{}, err
@@ -347,7 +347,7 @@ func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.P
 	}
 	in, asks := p.joining(up, parts, opts)
 	switch {
-	case !g.sends:
+	case !g.Sends:
 	case opts.Condition == place.IfAbsent:
 		in.IfNoneMatch = aws.String("*")
 	case opts.Condition == place.IfStill:
@@ -356,7 +356,7 @@ func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.P
 	out, err := p.store.sdk.CompleteMultipartUpload(ctx, in)
 	if err != nil {
 		err = p.sdkError(ctx, "finish", up.Key, err)
-		if adapted := p.adapt(err, append(asks, g.asks()...)...); place.KindOf(adapted) == place.Otherwise {
+		if adapted := p.adapt(err, append(asks, g.Asks()...)...); place.KindOf(adapted) == place.Otherwise {
 			return object.Entry{}, adapted
 		}
 		return object.Entry{}, p.asExists(g.refused(ctx, err), opts)
@@ -367,7 +367,7 @@ func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.P
 		e.Size += part.Size
 		unverified = unverified || part.Unverified
 	}
-	if err := g.after(ctx, "finish", &e); err != nil {
+	if err := g.After(ctx, &e); err != nil {
 		return object.Entry{}, err
 	}
 	if err := p.told(ctx, &e); err != nil {
@@ -375,7 +375,7 @@ func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.P
 	}
 	if s, err := object.ParseSum(sumKind, aws.ToString(out.ChecksumCRC64NVME)); err == nil {
 		if e.Sums = []object.Sum{s}; opts.Sum.Kind == sumKind && s != opts.Sum {
-			return object.Entry{}, p.damaged("finish", &e, errors.New(s.String()+", expected "+opts.Sum.String()))
+			return object.Entry{}, place.Damaged(p, "finish", &e, errors.New(s.String()+", expected "+opts.Sum.String()))
 		}
 	}
 	if opts.Sum.Kind == sumKind {

@@ -385,7 +385,9 @@ func (x *examination) removals() error {
 }
 
 // folderOf is where a name of a kind is tried, away from others.
-func folderOf(c place.NameClass) string { return "names-" + strings.ReplaceAll(string(c), " ", "-") + "/" }
+func folderOf(c place.NameClass) string {
+	return "names-" + strings.ReplaceAll(string(c), " ", "-") + "/"
+}
 
 // names writes one name of each kind, and looks what a listing makes of them.
 func (x *examination) names() error {

@@ -16,6 +16,11 @@ import (
 // accustomed starts a stand-in with habits, and opens an empty place there by a
 // store of which nothing is known.
 func accustomed(t *testing.T, known *place.Known, habits ...standin.Habit) *s3.Place {
+	_, p := accustomedServer(t, known, habits...)
+	return p
+}
+
+func accustomedServer(t *testing.T, known *place.Known, habits ...standin.Habit) (*standin.Server, *s3.Place) {
 	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "marsh", Secret: "reed-bed-9913"}}, Habits: habits})
 	require.NoError(t, err)
 	addr, err := srv.Start("127.0.0.1:0")
@@ -26,7 +31,7 @@ func accustomed(t *testing.T, known *place.Known, habits ...standin.Habit) *s3.P
 	require.NoError(t, store.MakeBucket(ctx, "archive"))
 	p, err := store.Open("archive/below")
 	require.NoError(t, err)
-	return p.(*s3.Place)
+	return srv, p.(*s3.Place)
 }
 
 // A test finds each habit by trying, and nothing but it, and leaves nothing

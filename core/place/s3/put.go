@@ -141,7 +141,13 @@ func (p *Place) put(ctx context.Context, b bodyRequest, c *content) (sent, error
 	if passing != nil {
 		passing.done(&s)
 	}
-	return s, p.verified(r, s)
+	err = p.verified(r, s)
+	if err != nil && way == behind && !p.store.known.Does(place.SumBehind) {
+		// Not damage, it may be, but the framing stored along with the content.
+		p.store.known.Learn(place.SumBehind, place.Refused)
+		err.(*place.Error).Kind = place.Otherwise
+	}
+	return s, err
 }
 
 // prepare puts what vouches for a body in memory into the header.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/md5"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -35,72 +34,17 @@ func (p *Place) vouch(ctx context.Context, op string, e *object.Entry, sum objec
 			return nil
 		}
 		if k.Does(ask) {
-			return p.damaged(op, e, fmt.Errorf("the store's ETag is %s, the MD5 of what was sent %s", e.ETag, hex.EncodeToString([]byte(md5))))
+			return place.Damaged(p, op, e, fmt.Errorf("the store's ETag is %s, the MD5 of what was sent %s", e.ETag, hex.EncodeToString([]byte(md5))))
 		}
 	}
-	err := p.readBack(ctx, op, e, sum)
-	switch place.KindOf(err) {
-	case place.Denied, place.BadLogin, place.Archived, place.Unsupported:
-		if err != nil {
-			e.Unverified = true
-			return nil
-		}
-	}
-	if err == nil && isMD5 && of == parts && md5 != "" {
+	err := place.ReadBack(ctx, p, op, e, sum, func() (io.ReadCloser, error) {
+		r, _, err := p.read(ctx, e.Key, place.ReadOptions{IfMark: e.Mark()}, false)
+		return r, err
+	})
+	if err == nil && !e.Unverified && isMD5 && of == parts && md5 != "" {
 		k.Learn(ask, place.Ignored) // the content is right, and the ETag another
 	}
 	return err
-}
-
-// damaged is the error for content that is there and is not what was sent.
-func (p *Place) damaged(op string, e *object.Entry, why error) error {
-	bad := place.NewError(p.name, op, e.Key, place.Corrupt, why)
-	bad.Left = e.Mark()
-	return bad
-}
-
-// readBack reads what was written and holds it against its checksum. Content may
-// be damaged on the way back too, so that only what comes out the same wrong twice
-// counts as damaged there.
-func (p *Place) readBack(ctx context.Context, op string, e *object.Entry, want object.Sum) error {
-	var err error
-	wrong := map[object.Sum]int{}
-	for range 8 {
-		var got object.Sum
-		if got, err = p.readSum(ctx, e); err != nil {
-			if place.KindOf(err) == place.Unreachable || place.KindOf(err) == place.Corrupt || place.KindOf(err) == place.ServerFault {
-				continue
-			}
-			break
-		}
-		if got == want {
-			return nil
-		}
-		if wrong[got]++; wrong[got] == 2 {
-			return p.damaged(op, e, fmt.Errorf("%s is there, %s was sent", got, want))
-		}
-		err = p.damaged(op, e, errors.New("what is there reads otherwise each time"))
-	}
-	var bad *place.Error
-	if errors.As(err, &bad) {
-		mine := *bad
-		mine.Left, err = e.Mark(), &mine
-	}
-	return err
-}
-
-// readSum reads the object and sums it up.
-func (p *Place) readSum(ctx context.Context, e *object.Entry) (object.Sum, error) {
-	r, _, err := p.read(ctx, e.Key, place.ReadOptions{IfMark: e.Mark()}, false)
-	if err != nil {
-		return object.Sum{}, err
-	}
-	defer r.Close()
-	h := sumKind.New()
-	if _, err := io.Copy(h, r); err != nil {
-		return object.Sum{}, p.fail("read back", e.Key, err)
-	}
-	return object.SumOf(sumKind, h), nil
 }
 
 // partsMD5 is the MD5 of the parts' MD5s, "" where one is not known.

@@ -61,13 +61,13 @@ func (p *Place) writeOnce(ctx context.Context, key string, c *content, opts plac
 	}
 	h := objectHeaders(opts)
 	g.header(h)
-	s, err := p.put(ctx, bodyRequest{op: "write", key: key, header: h, asks: g.asks()}, c)
+	s, err := p.put(ctx, bodyRequest{op: "write", key: key, header: h, asks: g.Asks()}, c)
 	if err != nil {
 		return object.Entry{}, g.refused(ctx, err)
 	}
 	e := p.headerEntry(key, s.answer)
 	e.Size, e.Class, e.Sums = c.size, opts.Class, []object.Sum{s.sum}
-	if err := g.after(ctx, "write", &e); err != nil {
+	if err := g.After(ctx, &e); err != nil {
 		return object.Entry{}, err
 	}
 	if !s.vouched {
@@ -75,6 +75,9 @@ func (p *Place) writeOnce(ctx context.Context, key string, c *content, opts plac
 			return object.Entry{}, err
 		}
 		if err := p.vouch(ctx, "write", &e, s.sum, s.md5, 0); err != nil {
+			if !c.again() && !p.store.known.Does(place.SumBehind) {
+				p.store.known.Learn(place.SumBehind, place.Refused) // it may be the framing
+			}
 			return object.Entry{}, err
 		}
 	}
@@ -93,11 +96,7 @@ func (p *Place) told(ctx context.Context, e *object.Entry) error {
 	if err != nil {
 		return err
 	}
-	if there.Size != e.Size {
-		return p.damaged("write", &there, fmt.Errorf("%d bytes are there, %d were sent", there.Size, e.Size))
-	}
-	e.ETag, e.Version, e.Modified = there.ETag, there.Version, there.Modified
-	return nil
+	return place.Told(p, "write", e, &there)
 }
 
 // WritePart stores one part (UploadPart).

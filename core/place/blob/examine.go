@@ -1,0 +1,299 @@
+package blob
+
+import (
+	"bytes"
+	"context"
+	"crypto/md5"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore/streaming"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
+	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blockblob"
+	"golang.org/x/sync/errgroup"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+var _ place.Examiner = (*Place)(nil)
+
+// Examine tries all that Lumtra may ask of a service, with small blobs below
+// prefix, right requests and wrong ones.
+func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error) {
+	x := &examination{p: p, ctx: ctx, prefix: p.prefix + prefix, facts: place.Facts{At: time.Now(), Answers: map[place.Ask]place.Answer{}, Names: map[place.NameClass]place.Answer{}}}
+	err := x.first()
+	if err == nil {
+		var group errgroup.Group
+		group.SetLimit(4)
+		for _, try := range []func() error{x.puts, x.joins, x.copies, x.sums, x.names} {
+			group.Go(try)
+		}
+		err = group.Wait()
+	}
+	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer stop()
+	return x.facts, errors.Join(err, x.clear(done, prefix))
+}
+
+// examination is one under way.
+type examination struct {
+	p      *Place
+	ctx    context.Context
+	prefix string
+	mu     sync.Mutex // guards facts
+	facts  place.Facts
+}
+
+func (x *examination) answer(a place.Ask, is place.Answer) {
+	x.mu.Lock()
+	x.facts.Answers[a] = is
+	x.mu.Unlock()
+}
+
+// settle answers by what became of a request that was right and of a wrong one.
+func (x *examination) settle(a place.Ask, right, wrong error) {
+	switch {
+	case right != nil:
+		x.answer(a, place.Refused)
+	case wrong == nil:
+		x.answer(a, place.Ignored)
+	default:
+		x.answer(a, place.Works)
+	}
+}
+
+// try does a request, and again when it met with trouble of no meaning.
+func (x *examination) try(op, key string, once func() error) error {
+	var err error
+	for range 4 {
+		err = x.p.fail(x.ctx, op, key, once())
+		var e *place.Error
+		if !errors.As(err, &e) || !e.CanRetry() || e.Kind == place.Corrupt || e.Status == http.StatusNotImplemented || x.ctx.Err() != nil {
+			return err
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-x.ctx.Done():
+		}
+	}
+	return err
+}
+
+var (
+	sample  = []byte("Saltmarsh, at low water: a bittern, far off.\n")
+	another = []byte("Saltmarsh, at high water: wigeon, close by.\n")
+)
+
+// put writes a small blob and gives its ETag.
+func (x *examination) put(key string, data []byte, when *blob.AccessConditions, check blob.TransferValidationType) (etag string, err error) {
+	err = x.try("write", key, func() error {
+		out, err := x.p.client.NewBlockBlobClient(x.prefix+key).Upload(x.ctx, streaming.NopCloser(bytes.NewReader(data)),
+			&blockblob.UploadOptions{AccessConditions: when, TransactionalValidation: check})
+		etag = mark(out.ETag)
+		return err
+	})
+	return etag, err
+}
+
+func absent() *blob.AccessConditions {
+	return writeConditions(place.WriteOptions{Condition: place.IfAbsent})
+}
+
+func still(etag string) *blob.AccessConditions { return ifMark(etag) }
+
+// elsewhere is an ETag that nothing has.
+const elsewhere = "0x8D0000000000000"
+
+// first writes a blob plainly, and reads a piece of it.
+func (x *examination) first() error {
+	_, err := x.put("plain", sample, nil, nil)
+	if err != nil {
+		return err
+	}
+	is := place.Ignored
+	var piece []byte
+	err = x.try("read", "plain", func() error {
+		out, err := x.p.client.NewBlobClient(x.prefix+"plain").DownloadStream(x.ctx, &blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: 3, Count: 5}})
+		if err != nil {
+			return err
+		}
+		defer out.Body.Close()
+		piece, err = io.ReadAll(io.LimitReader(out.Body, 1<<10))
+		return err
+	})
+	if err == nil && bytes.Equal(piece, sample[3:8]) {
+		is = place.Works
+	}
+	x.answer(place.ReadRange, is)
+	return nil
+}
+
+// puts writes under conditions that hold and that do not.
+func (x *examination) puts() error {
+	etag, err := x.put("guarded", sample, nil, nil)
+	if err != nil {
+		return err
+	}
+	_, right := x.put("guarded-new", sample, absent(), nil)
+	_, wrong := x.put("guarded", another, absent(), nil)
+	x.settle(place.PutIfAbsent, right, wrong)
+	if wrong == nil {
+		if etag, err = x.put("guarded", sample, nil, nil); err != nil {
+			return err
+		}
+	}
+	_, wrong = x.put("guarded", another, still(elsewhere), nil)
+	if wrong == nil {
+		x.answer(place.PutIfStill, place.Ignored)
+		return nil
+	}
+	_, right = x.put("guarded", sample, still(etag), nil)
+	x.settle(place.PutIfStill, right, wrong)
+	return nil
+}
+
+// join makes a blob of one block.
+func (x *examination) join(key string, when *blob.AccessConditions) (*azcore.ETag, error) {
+	c, id := x.p.client.NewBlockBlobClient(x.prefix+key), base64.StdEncoding.EncodeToString([]byte("examined"))
+	var tag *azcore.ETag
+	err := x.try("finish", key, func() error {
+		if _, err := c.StageBlock(x.ctx, id, streaming.NopCloser(bytes.NewReader(sample)), nil); err != nil {
+			return err
+		}
+		out, err := c.CommitBlockList(x.ctx, []string{id}, &blockblob.CommitBlockListOptions{AccessConditions: when})
+		tag = out.ETag
+		return err
+	})
+	return tag, err
+}
+
+func (x *examination) joins() error {
+	tag, err := x.join("joined", nil)
+	if err != nil {
+		for _, a := range []place.Ask{place.JoinIfAbsent, place.JoinIfStill} {
+			x.answer(a, place.Refused)
+		}
+		return nil
+	}
+	x.answer(place.JoinETag, map[bool]place.Answer{true: place.Works, false: place.Ignored}[mark(tag) != ""])
+	_, right := x.join("joined-new", absent())
+	_, wrong := x.join("joined", absent())
+	x.settle(place.JoinIfAbsent, right, wrong)
+	_, wrong = x.join("joined", still(elsewhere))
+	if wrong == nil {
+		x.answer(place.JoinIfStill, place.Ignored)
+		return nil
+	}
+	there, err := x.p.client.NewBlobClient(x.prefix+"joined").GetProperties(x.ctx, nil)
+	if err != nil {
+		return x.p.fail(x.ctx, "stat", "joined", err)
+	}
+	_, right = x.join("joined", still(mark(there.ETag)))
+	x.settle(place.JoinIfStill, right, wrong)
+	return nil
+}
+
+// sums sends content with right checksums and wrong ones.
+func (x *examination) sums() error {
+	h := object.CRC64NVME.New()
+	h.Write(sample)
+	crc := blob.TransferValidationTypeCRC64(binary.BigEndian.Uint64(h.Sum(nil)))
+	digest := md5.Sum(sample)
+	for a, check := range map[place.Ask]blob.TransferValidationType{place.SumAhead: crc, place.MD5Ahead: blob.TransferValidationTypeMD5(digest[:])} {
+		_, right := x.put("summed-"+string(a), sample, nil, check)
+		_, wrong := x.put("summed-"+string(a), another, nil, check)
+		x.settle(a, right, wrong)
+	}
+	x.answer(place.KeepsSum, place.Works) // among the metadata
+	return nil
+}
+
+// copies copies inside the account, and onto what is there.
+func (x *examination) copies() error {
+	source := x.p.client.NewBlobClient(x.prefix + "plain").URL()
+	act := func(key string, when *blob.AccessConditions) error {
+		return x.try("copy", key, func() error {
+			_, err := x.p.client.NewBlobClient(x.prefix+key).StartCopyFromURL(x.ctx, source, &blob.StartCopyFromURLOptions{AccessConditions: when})
+			return err
+		})
+	}
+	if err := act("copied", nil); err != nil {
+		for _, a := range []place.Ask{place.CopyWhole, place.CopyIfAbsent, place.CopyIfStill} {
+			x.answer(a, place.Refused)
+		}
+		return nil
+	}
+	x.answer(place.CopyWhole, place.Works)
+	x.settle(place.CopyIfAbsent, act("copied-new", absent()), act("copied", absent()))
+	wrong := act("copied", still(elsewhere))
+	if wrong == nil {
+		x.answer(place.CopyIfStill, place.Ignored)
+		return nil
+	}
+	there, err := x.p.client.NewBlobClient(x.prefix+"copied").GetProperties(x.ctx, nil)
+	if err != nil {
+		return x.p.fail(x.ctx, "stat", "copied", err)
+	}
+	x.settle(place.CopyIfStill, act("copied", still(mark(there.ETag))), wrong)
+	return nil
+}
+
+// folderOf is where a name of a kind is tried, away from others.
+func folderOf(c place.NameClass) string {
+	return "names-" + strings.ReplaceAll(string(c), " ", "-") + "/"
+}
+
+// names writes a name of each kind that the API allows.
+func (x *examination) names() error {
+	below := strings.TrimPrefix(x.prefix, x.p.prefix)
+	for c, name := range place.OddNames {
+		key := folderOf(c) + name
+		if x.p.CheckName(below+key) != nil {
+			continue
+		}
+		if _, err := x.put(key, sample, nil, nil); err != nil {
+			x.facts.Names[c] = place.Refused
+			continue
+		}
+		is := place.Ignored
+		for e, err := range x.p.List(x.ctx, below+folderOf(c), place.ListOptions{}) {
+			if err != nil {
+				return err
+			}
+			if e.Key == below+key {
+				is = place.Works
+			}
+		}
+		x.facts.Names[c] = is
+	}
+	return nil
+}
+
+// clear removes all that was written, older states included.
+func (x *examination) clear(ctx context.Context, prefix string) error {
+	var refs []object.Ref
+	for e, err := range x.p.List(ctx, prefix, place.ListOptions{}) {
+		if err != nil {
+			return err
+		}
+		refs = append(refs, object.Ref{Key: e.Key})
+	}
+	err := errors.Join(x.p.Remove(ctx, refs...)...)
+	for e, bad := range x.p.Versions(ctx, prefix, false) {
+		if bad != nil {
+			break // not kept, or not to be listed
+		}
+		if e.Version != "" && !e.Removed {
+			err = errors.Join(err, x.p.Remove(ctx, object.Ref{Key: e.Key, Version: e.Version})[0])
+		}
+	}
+	return err
+}

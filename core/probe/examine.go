@@ -1,0 +1,147 @@
+package probe
+
+import (
+	"bytes"
+	"crypto/rand"
+	"fmt"
+	"slices"
+	"strings"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// examine has the place find out what its store does, and tells it step by step.
+func (t *test) examine(data []byte) {
+	x, ok := t.p.(place.Examiner)
+	if !ok {
+		t.r.VerifiesSums = t.p.Abilities().StoredSums == object.NoSum // by the place itself
+		t.conditions(data)
+		return
+	}
+	facts, err := x.Examine(t.ctx, "lumtra-probe-"+rand.Text()[:12]+"/")
+	if len(facts.Answers) == 0 || t.ctx.Err() != nil {
+		if err != nil {
+			t.refused("habits", err)
+		}
+		return
+	}
+	t.r.Facts = &facts
+	if known := place.KnownOf(t.p); known != nil {
+		known.Replace(facts)
+	}
+	if says, ok := t.p.(place.Promiser); ok {
+		t.r.Promises = says.Promises()
+	}
+	if facts.Server != "" {
+		t.add("server", Fine, "calls itself "+facts.Server, "")
+	}
+	t.checksums(&facts)
+	t.decides(&facts)
+	t.lacks(&facts)
+	t.names(&facts)
+	if err != nil {
+		t.refused("tidying up", err)
+	}
+}
+
+// conditions tries one on a place that finds out nothing by itself.
+func (t *test) conditions(data []byte) {
+	_, err := t.p.Write(t.ctx, t.key, bytes.NewReader(data), probeSize, place.WriteOptions{Condition: place.IfAbsent})
+	switch {
+	case err == nil:
+		t.add("write if absent", Absent, "the store writes over what is there; plans look first, and can be overtaken", "")
+	case place.KindOf(err) == place.Exists:
+		t.r.Conditions = true
+		t.add("write if absent", Fine, "what is there is not written over unseen", "")
+	default:
+		t.refused("write if absent", err)
+	}
+}
+
+// sums are the ways content is held against a checksum, best first.
+var sums = []struct {
+	ask  place.Ask
+	name string
+}{{place.SumBehind, "CRC-64 behind the content"}, {place.SumAhead, "CRC-64 ahead"}, {place.CRC32CAhead, "CRC-32C"}, {place.SHA256Ahead, "SHA-256"},
+	{place.MD5Ahead, "MD5"}, {place.SignedBody, "signed content"}}
+
+// checksums tells what damaged content is turned away by.
+func (t *test) checksums(f *place.Facts) {
+	var works []string
+	for _, s := range sums {
+		if f.Answers[s.ask] == place.Works {
+			works = append(works, s.name)
+		}
+	}
+	t.r.VerifiesSums = len(works) > 0
+	switch {
+	case len(works) > 0:
+		t.add("checksums", Fine, "damaged content is turned away, by "+strings.Join(works, ", "), "")
+	case f.Answers[place.MD5ETag] == place.Works:
+		t.add("checksums", Absent, "damaged content is taken; the ETag is the MD5 of what arrived, and is held against it", "")
+	default:
+		t.add("checksums", Absent, "damaged content is taken, and nothing tells: what is written is read back", "")
+	}
+}
+
+// decides tells which conditions the store keeps to.
+func (t *test) decides(f *place.Facts) {
+	groups := []struct {
+		name string
+		asks []place.Ask
+		what string
+	}{{"conditions", []place.Ask{place.PutIfAbsent, place.PutIfStill}, "objects"}, {"conditions, parts", []place.Ask{place.JoinIfAbsent, place.JoinIfStill}, "objects in parts"},
+		{"conditions, copies", []place.Ask{place.CopyIfAbsent, place.CopyIfStill}, "copies"}}
+	t.r.Conditions = true
+	for i, g := range groups {
+		good := !slices.ContainsFunc(g.asks, func(a place.Ask) bool { return f.Answers[a] != place.Works })
+		if i < 2 {
+			t.r.Conditions = t.r.Conditions && good
+		}
+		if good {
+			found := g.what + " are not written over what nobody looked at"
+			if f.Answers[place.QuotedMatch] == place.Refused {
+				found += "; If-Match goes without quotes"
+			}
+			t.add(g.name, Fine, found, "")
+			continue
+		}
+		t.add(g.name, Absent, fmt.Sprintf("%s can be written over what nobody looked at (%s): Lumtra looks before and after, and another writer may come between", g.what, f.Answers[g.asks[0]]), "")
+	}
+}
+
+// lacks tells what else the store does not do, and what is done instead.
+func (t *test) lacks(f *place.Facts) {
+	for _, x := range []struct {
+		ask     place.Ask
+		instead string
+	}{
+		{place.JoinSums, "parts are joined without naming their checksums"},
+		{place.JoinWhole, "objects joined from parts are looked at afterwards"},
+		{place.JoinETag, "what parts became is asked for"},
+		{place.ReadRange, "a piece of an object is cut from the whole, which is slow"},
+		{place.CopyWhole, "what is copied inside the store passes through here"},
+		{place.CopyRange, "large objects that are copied inside the store pass through here"},
+		{place.RemoveBatch, "objects are removed with Content-MD5, or one by one"},
+	} {
+		if is, tried := f.Answers[x.ask]; tried && is != place.Works {
+			t.add(string(x.ask), Absent, fmt.Sprintf("%s; %s", is, x.instead), "")
+		}
+	}
+}
+
+// names tells of kinds of names that do not come back as written.
+func (t *test) names(f *place.Facts) {
+	var odd []string
+	for c, is := range f.Names {
+		if is != place.Works {
+			odd = append(odd, string(c))
+		}
+	}
+	if slices.Sort(odd); len(odd) > 0 {
+		t.add("names", Absent, "some are not kept as written, and plans block them: with "+strings.Join(odd, ", "), "")
+		return
+	}
+	t.add("names", Fine, "odd ones come back as written", "")
+}
