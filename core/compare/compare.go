@@ -146,7 +146,7 @@ func verdict(a, b object.Sum) Result {
 
 // stored are the checksums a store keeps for the object; none for a folder.
 func stored(ctx context.Context, p place.Place, e *object.Entry) ([]object.Sum, error) {
-	if len(e.Sums) > 0 || p.Abilities().StoredSums == object.NoSum {
+	if len(e.Sums) > 0 || !p.Abilities().KeepsMetadata {
 		return e.Sums, nil
 	}
 	now, err := p.Stat(ctx, object.Ref{Key: e.Key, Version: e.Version})

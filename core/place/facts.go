@@ -49,6 +49,11 @@ const (
 	MD5ETag     Ask = "etag-is-md5"
 	MD5PartETag Ask = "etag-of-parts-is-md5"
 
+	// InParts: large objects can be sent in parts. UploadsListed: unfinished ones
+	// are listed without naming their key.
+	InParts       Ask = "parts"
+	UploadsListed Ask = "uploads-listed"
+
 	CopyWhole   Ask = "copy"
 	CopyRange   Ask = "copy-range"
 	RemoveBatch Ask = "remove-many"

@@ -3,6 +3,7 @@ package place
 import (
 	"context"
 	"io"
+	"slices"
 	"time"
 
 	"lumtra/core/object"
@@ -29,6 +30,21 @@ type PartWriter interface {
 	Abort(ctx context.Context, up Upload) error
 	// Uploads lists what was begun and neither finished nor aborted.
 	Uploads(ctx context.Context) ([]Upload, error)
+}
+
+// UploadFinder is a [PartWriter] that finds the unfinished uploads of one key
+// without listing all.
+type UploadFinder interface {
+	UploadsOf(ctx context.Context, key string) ([]Upload, error)
+}
+
+// UploadsOf finds what was begun for a key and neither finished nor aborted.
+func UploadsOf(ctx context.Context, p PartWriter, key string) ([]Upload, error) {
+	if f, ok := p.(UploadFinder); ok {
+		return f.UploadsOf(ctx, key)
+	}
+	all, err := p.Uploads(ctx)
+	return slices.DeleteFunc(all, func(up Upload) bool { return up.Key != key }), err
 }
 
 // Upload names an object being written in parts.

@@ -164,6 +164,9 @@ type Abilities struct {
 	// MakesRoot tells that a place that is not there comes into being with the
 	// first Write, as a subfolder does and a bucket does not.
 	MakesRoot bool
+	// KeepsMetadata tells that metadata are kept beside the content, which Stat
+	// tells and a listing does not.
+	KeepsMetadata bool
 	// Tree tells that a key cannot be both an object and the folder of others:
 	// "a" excludes "a/b".
 	Tree bool

@@ -110,7 +110,7 @@ func (t *transfer) setFacts() (there object.Entry, err error) {
 	}
 	err = t.try(func(int) (err error) {
 		c := place.MetadataChange{Class: t.rules.As.Class, Original: src.Modified, Mode: uint32(src.Mode.Perm())}
-		if t.effect.Reason == plan.OtherFacts && t.from.Abilities().StoredSums != object.NoSum { // a store's metadata
+		if t.effect.Reason == plan.OtherFacts && t.from.Abilities().KeepsMetadata { // a store's metadata
 			facts, err := t.from.Stat(t.ctx, object.Ref{Key: src.Key, Version: src.Version})
 			if err != nil {
 				return err

@@ -80,7 +80,7 @@ func (b *big) prepare() bool {
 	src := b.effect.Sent()
 	facts := *src
 	err := b.retry(func() (err error) {
-		if b.from.Abilities().StoredSums != object.NoSum { // a listing lacks metadata
+		if b.from.Abilities().KeepsMetadata { // a listing lacks metadata
 			facts, err = b.from.Stat(b.ctx, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.Mark()})
 		}
 		return err

@@ -421,6 +421,16 @@ func (t *transfer) arrived(err error) (object.Entry, bool) {
 		return object.Entry{}, false
 	}
 	sum, same := t.sameContent(&there)
+	if same && sum.Kind != object.CRC64NVME { // which all that is noted is by
+		src := t.effect.Sent()
+		err = t.ask(func() (err error) {
+			sum, err = compare.Sum(t.ctx, t.from, src.Key, src.Mark(), object.CRC64NVME)
+			return err
+		})
+		if same = err == nil; !same {
+			return object.Entry{}, false
+		}
+	}
 	sums := []object.Sum{sum}
 	if digest, ok := there.Sum(t.run.opts.Digest); ok && t.digests() {
 		sums = append(sums, digest)

@@ -79,19 +79,20 @@ func (r *run) dropStrays() {
 // dropUnknown drops the uploads of some keys that were begun since a time and
 // whose IDs are not known.
 func dropUnknown(ctx context.Context, w place.PartWriter, keys map[string]time.Time, known map[string]bool, ask func(func() error) error) error {
-	var ups []place.Upload
-	err := ask(func() (err error) {
-		ups, err = w.Uploads(ctx)
-		return err
-	})
-	if err != nil {
-		return err
-	}
 	var errs []error
-	for _, up := range ups {
-		since, ours := keys[up.Key]
-		if ours && !known[up.ID] && (up.Begun.IsZero() || up.Begun.After(since.Add(-strayAge))) {
-			errs = append(errs, ask(func() error { return w.Abort(ctx, up) }))
+	for key, since := range keys {
+		var ups []place.Upload
+		err := ask(func() (err error) {
+			ups, err = place.UploadsOf(ctx, w, key)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		for _, up := range ups {
+			if !known[up.ID] && (up.Begun.IsZero() || up.Begun.After(since.Add(-strayAge))) {
+				errs = append(errs, ask(func() error { return w.Abort(ctx, up) }))
+			}
 		}
 	}
 	return errors.Join(errs...)

@@ -178,11 +178,12 @@ func (x *examination) join(key string, when *blob.AccessConditions) (*azcore.ETa
 func (x *examination) joins() error {
 	tag, err := x.join("joined", nil)
 	if err != nil {
-		for _, a := range []place.Ask{place.JoinIfAbsent, place.JoinIfStill} {
+		for _, a := range []place.Ask{place.InParts, place.JoinIfAbsent, place.JoinIfStill} {
 			x.answer(a, place.Refused)
 		}
 		return nil
 	}
+	x.answer(place.InParts, place.Works)
 	x.answer(place.JoinETag, map[bool]place.Answer{true: place.Works, false: place.Ignored}[mark(tag) != ""])
 	_, right := x.join("joined-new", absent())
 	_, wrong := x.join("joined", absent())

@@ -160,9 +160,9 @@ func (p *Place) Abilities() place.Abilities {
 		Protocol:  "Azure Blob API",
 		MaxObject: maxObject, MaxWhole: maxWhole,
 		MinPart: 1, MaxPart: maxBlock, MaxParts: maxBlocks,
-		StoredSums: object.CRC64NVME,
-		TimeStep:   time.Second,
-		Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
+		StoredSums:    object.CRC64NVME,
+		TimeStep:      time.Second,
+		KeepsMetadata: true, Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
 		ChecksAfter: !p.vouches(),
 		MaxKey:      maxKey,
 	}

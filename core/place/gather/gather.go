@@ -83,6 +83,7 @@ func (p *Place) Abilities() place.Abilities {
 		} else if all.StoredSums != a.StoredSums {
 			all.StoredSums = object.NoSum
 		}
+		all.KeepsMetadata = all.KeepsMetadata || a.KeepsMetadata
 		all.TimeStep, all.Skew = max(all.TimeStep, a.TimeStep), min(all.Skew, a.Skew)
 	}
 	return all

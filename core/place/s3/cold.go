@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -435,9 +436,17 @@ func (p *Place) Abort(ctx context.Context, up place.Upload) error {
 }
 
 // Uploads lists unfinished uploads under the place (ListMultipartUploads).
-func (p *Place) Uploads(ctx context.Context) ([]place.Upload, error) {
+func (p *Place) Uploads(ctx context.Context) ([]place.Upload, error) { return p.uploads(ctx, p.prefix) }
+
+// UploadsOf lists those of one key: what some servers list at all.
+func (p *Place) UploadsOf(ctx context.Context, key string) ([]place.Upload, error) {
+	all, err := p.uploads(ctx, p.prefix+key)
+	return slices.DeleteFunc(all, func(up place.Upload) bool { return up.Key != key }), err
+}
+
+func (p *Place) uploads(ctx context.Context, prefix string) ([]place.Upload, error) {
 	var found []place.Upload
-	in := &s3.ListMultipartUploadsInput{Bucket: &p.bucket, Prefix: &p.prefix}
+	in := &s3.ListMultipartUploadsInput{Bucket: &p.bucket, Prefix: &prefix}
 	for {
 		out, err := p.store.sdk.ListMultipartUploads(ctx, in)
 		if err != nil {

@@ -40,7 +40,7 @@ func TestExamine(t *testing.T) {
 	plain := map[place.Ask]place.Answer{}
 	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent, place.CopyIfStill, place.QuotedMatch,
 		place.SumBehind, place.SumAhead, place.CRC32CAhead, place.SHA256Ahead, place.MD5Ahead, place.SignedBody, place.UnsignedBody, place.JoinSums, place.JoinWhole,
-		place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange} {
+		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange} {
 		plain[a] = place.Works
 	}
 	plain[place.MD5ETag], plain[place.MD5PartETag] = place.Ignored, place.Ignored

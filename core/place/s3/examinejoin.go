@@ -50,6 +50,25 @@ func (x *examination) abort(key, id string) {
 	}
 }
 
+// listed looks whether an unfinished upload is listed.
+func (x *examination) listed() {
+	id, err := x.begin("begun", false)
+	if err != nil {
+		return
+	}
+	defer x.abort("begun", id)
+	ups, err := x.p.uploads(x.ctx, x.p.prefix+x.prefix)
+	is := place.Ignored
+	for _, up := range ups {
+		if up.ID == id {
+			is = place.Works
+		}
+	}
+	if err == nil {
+		x.answer(place.UploadsListed, is)
+	}
+}
+
 // join is how an upload of one part is made and joined.
 type join struct {
 	key string
@@ -168,11 +187,13 @@ func (x *examination) joins() error {
 		out, err = x.join(summed)
 	}
 	if err != nil {
-		for _, a := range []place.Ask{place.JoinIfAbsent, place.JoinIfStill} {
+		for _, a := range []place.Ask{place.InParts, place.JoinIfAbsent, place.JoinIfStill} {
 			x.answer(a, place.Refused)
 		}
 		return nil
 	}
+	x.answer(place.InParts, place.Works)
+	x.listed()
 	is := place.Works
 	if out.etag == "" {
 		is = place.Ignored

@@ -1,6 +1,7 @@
 package s3_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -35,17 +36,24 @@ func TestInterop(t *testing.T) {
 			}
 			known.Replace(facts)
 			opts := placetest.Options{Versioned: func(t *testing.T) place.Place { return keeping(t, store) }}
-			if opts.Mangles = lacking[srv.Name].mangles; opts.Mangles == nil {
-				opts.Mangles = func(key string) bool { return known.HeldName(key) != "" }
+			opts.UploadsByKey = known.Lacks(place.UploadsListed)
+			mangles := lacking[srv.Name]
+			opts.Mangles = func(key string) bool {
+				return known.HeldName(key) != "" || mangles != nil && mangles(key)
 			}
 			placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, opts)
 		})
 	}
 }
 
-// lacking is what real servers are known not to do, beside what a test finds.
-var lacking = map[string]struct{ mangles func(key string) bool }{
-	"versitygw": {mangles: fileNames},
+// lacking are the names that real servers are known not to keep, beside what a test
+// finds.
+var lacking = map[string]func(key string) bool{
+	"versitygw": fileNames,
+	// It keeps objects as folders of files, too.
+	"minio": func(key string) bool {
+		return strings.HasSuffix(key, "/") || strings.Contains(key, "\x00") || slices.ContainsFunc(strings.Split(key, "/"), func(part string) bool { return len(part) > 255 })
+	},
 }
 
 // fileNames tells keys that a server which keeps objects as files cannot hold

@@ -185,10 +185,10 @@ func (p *Place) Abilities() place.Abilities {
 		Protocol:  "S3 API",
 		MaxObject: maxObject, MaxWhole: maxWhole, MaxCopy: maxWhole,
 		MinPart: minPart, MaxPart: maxWhole, MaxParts: maxParts,
-		StoredSums: sumKind,
+		StoredSums: p.keeps(),
 		// Listings tell milliseconds at some stores, headers seconds at all.
-		TimeStep:   time.Second,
-		Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
+		TimeStep:      time.Second,
+		KeepsMetadata: true, Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
 		ChecksAfter: !p.vouches(p.wayOf(p.holds(small+1, false), false)) || !p.vouches(p.aheadOf()),
 		MaxKey:      maxKey,
 	}

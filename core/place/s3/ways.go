@@ -1,6 +1,7 @@
 package s3
 
 import (
+	"lumtra/core/object"
 	"lumtra/core/place"
 )
 
@@ -87,6 +88,18 @@ var wayAsks = map[arrival]place.Ask{behind: place.SumBehind, ahead: place.SumAhe
 func (p *Place) vouches(way arrival) bool {
 	a, ok := wayAsks[way]
 	return ok && p.store.known.Does(a)
+}
+
+// keeps is the checksum the store keeps, as far as that is known.
+func (p *Place) keeps() object.SumKind {
+	k := p.store.known
+	switch {
+	case !k.Lacks(place.KeepsSum):
+		return sumKind
+	case k.Does(place.MD5ETag):
+		return object.MD5
+	}
+	return object.NoSum
 }
 
 // joinsSummed tells whether an upload is begun, and joined, with checksums.
