@@ -50,8 +50,8 @@ type Result struct {
 // reading that the method takes, or as it is kept beside the object, or, where
 // neither is, by reading it at the target.
 func WithDigest(ctx context.Context, m Method, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
-	c := comparison{ctx, m, kind, pa, pb, a, b}
-	res, err := c.contents()
+	c := comparison{ctx: ctx, method: m, digest: kind, pa: pa, pb: pb, a: a, b: b}
+	res, err := c.surely(c.contents)
 	if err != nil || !res.Same || kind == object.NoSum || res.Digest.Kind == kind {
 		return res, err
 	}
@@ -65,8 +65,8 @@ func WithDigest(ctx context.Context, m Method, kind object.SumKind, pa place.Pla
 // Contents compares one object of the same key at two places. a and b are what
 // the surveys saw; a side that has changed since gives a [place.Changed] error.
 func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
-	c := comparison{ctx, m, object.NoSum, pa, pb, a, b}
-	return c.contents()
+	c := comparison{ctx: ctx, method: m, pa: pa, pb: pb, a: a, b: b}
+	return c.surely(c.contents)
 }
 
 // comparison is one object being compared.
@@ -76,6 +76,31 @@ type comparison struct {
 	digest object.SumKind // to be found out if it costs no reading of its own
 	pa, pb place.Place
 	a, b   *object.Entry
+	// loose tells that content was read with nothing to hold it against: what was
+	// found then may be damage on the way.
+	loose bool
+}
+
+// looks is how often a difference has to show that may be damage on the way.
+const looks = 3
+
+// surely compares again what came out different, where content was read that
+// nothing vouched for: it is different when it is so each time.
+func (c *comparison) surely(compare func() (Result, error)) (Result, error) {
+	for look := 1; ; look++ {
+		c.loose = false
+		res, err := compare()
+		if err != nil || res.Same || !c.loose || look == looks {
+			return res, err
+		}
+	}
+}
+
+// open opens an object's content, and notes whether anything vouches for it.
+func (c *comparison) open(p place.Place, e *object.Entry) (io.ReadCloser, error) {
+	r, facts, err := p.Read(c.ctx, e.Key, place.ReadOptions{IfMark: e.Mark()})
+	c.loose = c.loose || facts.Unverified
+	return r, err
 }
 
 func (c *comparison) contents() (Result, error) {
@@ -106,13 +131,13 @@ func (c *comparison) contents() (Result, error) {
 	// One side has a sum, the other is read to match it.
 	switch {
 	case len(storedA) > 0:
-		read, err := sums(c.ctx, c.pb, c.b.Key, c.b.Mark(), storedA[0].Kind, c.digest)
+		read, err := c.sums(c.pb, c.b, storedA[0].Kind, c.digest)
 		res := verdict(storedA[0], read[0])
 		res.Digest = read[1]
 		return res, err
 	case len(storedB) > 0:
-		sum, err := Sum(c.ctx, c.pa, c.a.Key, c.a.Mark(), storedB[0].Kind)
-		res := verdict(sum, storedB[0])
+		read, err := c.sums(c.pa, c.a, storedB[0].Kind)
+		res := verdict(read[0], storedB[0])
 		res.Digest, _ = (object.Entry{Sums: storedB}).Sum(c.digest)
 		return res, err
 	}
@@ -162,16 +187,25 @@ func stored(ctx context.Context, p place.Place, e *object.Entry) ([]object.Sum, 
 // Sum reads an object and sums it up; mark, when not "", is the state it must
 // be in.
 func Sum(ctx context.Context, p place.Place, key, mark string, kind object.SumKind) (object.Sum, error) {
-	all, err := sums(ctx, p, key, mark, kind)
+	r, _, err := p.Read(ctx, key, place.ReadOptions{IfMark: mark})
+	if err != nil {
+		return object.Sum{}, err
+	}
+	all, err := sumUp(p, key, r, kind)
 	return all[0], err
 }
 
 // sums reads an object once for two sums, the second of which may be none.
-func sums(ctx context.Context, p place.Place, key, mark string, kinds ...object.SumKind) (all [2]object.Sum, err error) {
-	r, _, err := p.Read(ctx, key, place.ReadOptions{IfMark: mark})
+func (c *comparison) sums(p place.Place, e *object.Entry, kinds ...object.SumKind) ([2]object.Sum, error) {
+	r, err := c.open(p, e)
 	if err != nil {
-		return all, err
+		return [2]object.Sum{}, err
 	}
+	return sumUp(p, e.Key, r, kinds...)
+}
+
+// sumUp reads and closes a content.
+func sumUp(p place.Place, key string, r io.ReadCloser, kinds ...object.SumKind) (all [2]object.Sum, err error) {
 	defer r.Close()
 	var hashes [2]hash.Hash
 	var both []io.Writer
@@ -199,14 +233,16 @@ type onlyReader struct{ io.Reader }
 // both are read whole, the second is unpacked on the way. One that is not
 // compressed at all is compared as it is. A digest is found as by [WithDigest].
 func Gzipped(ctx context.Context, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
-	c := comparison{ctx, ByReadBack, kind, pa, pb, a, b}
-	return c.readBoth(func(r io.Reader) (io.Reader, error) {
-		head := bufio.NewReaderSize(r, 128<<10)
-		if magic, err := head.Peek(2); err != nil || magic[0] != 0x1f || magic[1] != 0x8b { // RFC 1952, section 2.3.1
-			return head, nil
-		}
-		return gzip.NewReader(head)
-	})
+	c := comparison{ctx: ctx, method: ByReadBack, digest: kind, pa: pa, pb: pb, a: a, b: b}
+	return c.surely(func() (Result, error) { return c.readBoth(unpacked) })
+}
+
+func unpacked(r io.Reader) (io.Reader, error) {
+	head := bufio.NewReaderSize(r, 128<<10)
+	if magic, err := head.Peek(2); err != nil || magic[0] != 0x1f || magic[1] != 0x8b { // RFC 1952, section 2.3.1
+		return head, nil
+	}
+	return gzip.NewReader(head)
 }
 
 func plain(r io.Reader) (io.Reader, error) { return r, nil }
@@ -214,12 +250,12 @@ func plain(r io.Reader) (io.Reader, error) { return r, nil }
 // readBoth reads both sides and holds them against each other, the second as it
 // comes out of unpack. The digest is of what is there, packed.
 func (c *comparison) readBoth(unpack func(io.Reader) (io.Reader, error)) (Result, error) {
-	ra, _, err := c.pa.Read(c.ctx, c.a.Key, place.ReadOptions{IfMark: c.a.Mark()})
+	ra, err := c.open(c.pa, c.a)
 	if err != nil {
 		return Result{}, err
 	}
 	defer ra.Close()
-	packed, _, err := c.pb.Read(c.ctx, c.b.Key, place.ReadOptions{IfMark: c.b.Mark()})
+	packed, err := c.open(c.pb, c.b)
 	if err != nil {
 		return Result{}, err
 	}
@@ -245,22 +281,15 @@ func (c *comparison) readBoth(unpack func(io.Reader) (io.Reader, error)) (Result
 	return res, nil
 }
 
-// hold holds two contents against each other.
+// hold holds two contents against each other. A reader's trouble comes before what
+// it gave: a connection that broke says nothing of the content.
 func (c *comparison) hold(ra, rb io.Reader) (Result, error) {
 	h := object.CRC64NVME.New()
 	bufA, bufB := make([]byte, 128<<10), make([]byte, 128<<10)
+	why := ""
 	for at := int64(0); ; {
 		n, errA := io.ReadFull(ra, bufA)
 		m, errB := io.ReadFull(rb, bufB)
-		h.Write(bufA[:n])
-		if !bytes.Equal(bufA[:n], bufB[:m]) {
-			i := 0
-			for i < min(n, m) && bufA[i] == bufB[i] {
-				i++
-			}
-			return Result{Why: fmt.Sprintf("the contents part at byte %d", at+int64(i))}, nil
-		}
-		at += int64(n)
 		for _, side := range []struct {
 			p   place.Place
 			err error
@@ -271,7 +300,21 @@ func (c *comparison) hold(ra, rb io.Reader) (Result, error) {
 				return Result{}, place.Wrap(side.p.Name(), "read", c.a.Key, side.err)
 			}
 		}
-		if errA != nil {
+		h.Write(bufA[:n])
+		if why == "" && !bytes.Equal(bufA[:n], bufB[:m]) {
+			i := 0
+			for i < min(n, m) && bufA[i] == bufB[i] {
+				i++
+			}
+			// The rest is read all the same: only at its end does a source tell
+			// whether all came as it keeps it.
+			why = fmt.Sprintf("the contents part at byte %d", at+int64(i))
+		}
+		at += int64(n)
+		switch {
+		case errA != nil && errB != nil && why != "":
+			return Result{Why: why}, nil
+		case errA != nil && why == "":
 			return Result{Same: true, Sum: object.SumOf(object.CRC64NVME, h)}, nil
 		}
 	}

@@ -351,6 +351,13 @@ func (j *judging) conflict(e *Effect) {
 		if e.Decide(c); e.Aside != "" {
 			e.Aside = j.free(e)
 		}
+		switch { // a tree may hold something else there by now
+		case e.Kind != Add:
+		case e.Back:
+			j.clashes(e, j.opts.Source.Tree, j.over, j.source, j.next.source)
+		default:
+			j.clashes(e, j.opts.Target.Tree, j.over, j.target, j.next.target)
+		}
 	}
 }
 

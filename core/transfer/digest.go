@@ -109,7 +109,7 @@ func (b *big) readPart(number int, data []byte, silent bool) (object.Sum, error)
 // digest is that of the whole object, once all parts are there. Where parts were
 // found damaged later than they were digested, the source is read once more.
 func (b *big) digest() (object.Sum, error) {
-	if b.turns == nil {
+	if b.turns == nil || b.turns.kind == object.NoSum {
 		return object.Sum{}, nil
 	}
 	if sum := b.turns.sum(); sum.Kind != object.NoSum {
@@ -151,18 +151,23 @@ func (t *transfer) keepDigest(there *object.Entry, digest object.Sum) error {
 	return nil
 }
 
-// turns digests the parts of an object in their order.
+// turns digests the parts of an object in their order, and holds them against a
+// check.
 type turns struct {
-	mu   sync.Mutex
-	next *sync.Cond
-	hash hash.Hash
-	kind object.SumKind
-	due  int // the part whose turn it is, from 1
-	lost bool
+	mu    sync.Mutex
+	next  *sync.Cond
+	hash  hash.Hash // nil for no digest
+	kind  object.SumKind
+	check place.ContentCheck // nil for none
+	due   int                // the part whose turn it is, from 1
+	lost  bool
 }
 
-func newTurns(kind object.SumKind) *turns {
-	d := &turns{hash: kind.New(), kind: kind, due: 1}
+func newTurns(kind object.SumKind, check place.ContentCheck) *turns {
+	d := &turns{kind: kind, check: check, due: 1}
+	if kind != object.NoSum {
+		d.hash = kind.New()
+	}
 	d.next = sync.NewCond(&d.mu)
 	return d
 }
@@ -179,7 +184,12 @@ func (d *turns) take(number int, data []byte) {
 	if lost {
 		return
 	}
-	d.hash.Write(data) // nobody else's turn
+	if d.hash != nil { // nobody else's turn
+		d.hash.Write(data)
+	}
+	if d.check != nil {
+		d.check.Write(data)
+	}
 	d.mu.Lock()
 	d.due++
 	d.mu.Unlock()
@@ -205,14 +215,21 @@ func (d *turns) lose() {
 	d.next.Broadcast()
 }
 
-// sum is the digest of all parts; zero if it was given up.
+// sum is the digest of all parts; zero if it was given up, or there is none.
 func (d *turns) sum() object.Sum {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.lost {
+	if d.lost || d.hash == nil {
 		return object.Sum{}
 	}
 	return object.SumOf(d.kind, d.hash)
+}
+
+// checked tells whether all parts were held against the check, and passed.
+func (d *turns) checked() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return !d.lost && d.check.Verify() == nil
 }
 
 // lanes feed several objects side by side: one alone is digested by one

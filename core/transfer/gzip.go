@@ -7,6 +7,7 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 
+	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/place"
 )
@@ -30,6 +31,7 @@ func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	if err != nil {
 		return there, err
 	}
+	t.unverified.Store(facts.Unverified)
 	c := &cutter{transfer: t, opts: t.options(facts), partSize: int(PartSize(t.run.opts.PartSize, src.Size+src.Size/1000+1024, t.to.Abilities()))}
 	c.opts.ContentEncoding = "gzip"
 	t.condition(&c.opts)
@@ -144,11 +146,24 @@ func (c *cutter) finish() (there object.Entry, err error) {
 	}
 	if k := place.KindOf(err); err != nil && (k == place.Exists || k == place.Changed || k == place.NotFound) {
 		now, statErr := c.to.Stat(c.ctx, object.Ref{Key: c.effect.Key})
-		if sum, ok := now.Sum(object.CRC64NVME); statErr == nil && ok && now.Size == size && sum == c.opts.Sum {
+		if statErr == nil && now.Size == size && c.holds(&now) {
 			return now, nil
 		}
 	}
 	return there, err
+}
+
+// holds tells whether what is there is what was sent: by its checksum, or read.
+func (c *cutter) holds(now *object.Entry) bool {
+	sum, ok := now.Sum(object.CRC64NVME)
+	if !ok {
+		var err error
+		if sum, err = compare.Sum(c.ctx, c.to, now.Key, now.Mark(), object.CRC64NVME); err != nil {
+			return false
+		}
+		now.Sums = append([]object.Sum{sum}, now.Sums...)
+	}
+	return sum == c.opts.Sum
 }
 
 // drop removes the parts of an attempt that failed.

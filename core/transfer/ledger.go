@@ -263,6 +263,15 @@ func (l *Ledger) aborted(effect int64) error {
 	return l.commit(recordAbort, effect, nothing)
 }
 
+// doubted notes that what is at the target may not be what was sent, until the
+// effect is done after that.
+func (l *Ledger) doubted(effect int64) error {
+	if effect == noEffect {
+		return nil
+	}
+	return l.commit(recordDoubt, effect, nothing)
+}
+
 // noEffect is the number of what is done for the run as a whole.
 const noEffect = -1
 

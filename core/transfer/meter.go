@@ -13,7 +13,7 @@ import (
 // called at any time from any goroutine.
 type Meter struct {
 	objects, bytes, failed, retries atomic.Int64
-	settled                         atomic.Int64
+	settled, unverified             atomic.Int64
 	phase                           atomic.Int32
 	throttles, read                 atomic.Int64
 	stages                          [stageCount]atomic.Int64 // nanoseconds, summed over streams
@@ -112,6 +112,7 @@ type Snapshot struct {
 	Objects, Bytes  int64 // finished objects; bytes sent
 	Failed, Retries int64
 	Settled         int64 // sources that something became of
+	Unverified      int64 // finished, with nothing to hold their content against
 	Phase           Phase
 	// Stages is where the streams' time went, summed over all of them.
 	Stages   [stageCount]time.Duration
@@ -177,7 +178,7 @@ func (m *Meter) Snapshot() Snapshot {
 	s := Snapshot{
 		Began: m.began, Ended: m.ended,
 		Objects: m.objects.Load(), Bytes: m.bytes.Load(), Failed: m.failed.Load(), Retries: m.retries.Load(),
-		Settled: m.settled.Load(), Phase: Phase(m.phase.Load()),
+		Settled: m.settled.Load(), Unverified: m.unverified.Load(), Phase: Phase(m.phase.Load()),
 		Samples: slices.Clone(m.samples), Problems: slices.Clone(m.problems),
 	}
 	for i := range s.Stages {

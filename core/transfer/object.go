@@ -1,6 +1,9 @@
 package transfer
 
 import (
+	"fmt"
+	"io"
+
 	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/place"
@@ -25,6 +28,9 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 	var there object.Entry
 	err := t.putAside()
 	if err == nil {
+		err = t.doubts()
+	}
+	if err == nil {
 		err = t.try(func(attempt int) (err error) {
 			f.tries.Store(int32(attempt))
 			there, err = once(f)
@@ -41,6 +47,9 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 		}
 	}
 	if err == nil {
+		err = t.arrives(&there)
+	}
+	if err == nil {
 		err = t.beside(&there, f.digest)
 	}
 	if err != nil {
@@ -53,13 +62,20 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 // send is one attempt to stream the content from source to target.
 func (t *transfer) send(f *flight) (object.Entry, error) {
 	src := t.effect.Sent()
+	twice, err := t.firstRead()
+	if err != nil {
+		return object.Entry{}, err
+	}
 	b, facts, err := t.open(f, place.ReadOptions{IfMark: src.Mark()})
 	if err != nil {
 		return object.Entry{}, err
 	}
+	t.unverified.Store(facts.Unverified && twice.Kind == object.NoSum)
 	opts := t.options(facts)
 	// What the source keeps goes ahead of the content, for the target to verify.
-	opts.Sum, _ = facts.Sum(object.CRC64NVME)
+	if opts.Sum, _ = facts.Sum(object.CRC64NVME); opts.Sum.Kind == object.NoSum {
+		opts.Sum = twice
+	}
 	t.condition(&opts)
 	if t.digests() {
 		b.digest = t.run.opts.Digest.New()
@@ -70,7 +86,35 @@ func (t *transfer) send(f *flight) (object.Entry, error) {
 	}
 	e, err := t.to.Write(t.ctx, t.effect.Key, b, src.Size, opts)
 	f.digest = b.digested()
+	if err == nil && twice.Kind != object.NoSum && b.Sum() != twice {
+		bad := place.NewError(t.from.Name(), "read", src.Key, place.Corrupt, fmt.Errorf("%s, the first reading gave %s", b.Sum(), twice))
+		t.left = e.Mark()
+		err = bad
+	}
 	return e, b.close(err)
+}
+
+// firstRead reads an object once before it is sent, where the job has those read
+// twice that the source keeps nothing to hold against. It gives the sum; zero where
+// there is no need.
+func (t *transfer) firstRead() (object.Sum, error) {
+	if !t.run.opts.ReadTwice {
+		return object.Sum{}, nil
+	}
+	src := t.effect.Sent()
+	r, facts, err := t.from.Read(t.ctx, src.Key, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
+	if err != nil {
+		return object.Sum{}, err
+	}
+	defer r.Close()
+	if !facts.Unverified {
+		return object.Sum{}, nil
+	}
+	h := object.CRC64NVME.New()
+	if _, err := io.Copy(h, r); err != nil {
+		return object.Sum{}, place.Wrap(t.from.Name(), "read", src.Key, err)
+	}
+	return object.SumOf(object.CRC64NVME, h), nil
 }
 
 // copyWithin has the store copy the object itself.

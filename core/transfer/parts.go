@@ -1,11 +1,14 @@
 package transfer
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"sync"
+	"sync/atomic"
 
+	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/place"
 )
@@ -20,13 +23,21 @@ type big struct {
 	// want is the checksum the source keeps for the whole, if it does: a part
 	// read as a range comes without one that could vouch for it.
 	want object.Sum
-	// turns digests the parts, nil where there is no digest.
+	// check holds the parts, in their order, against what else the source keeps for
+	// the whole; nil where it keeps nothing.
+	check place.ContentCheck
+	// turns digests and checks the parts, nil where there is no need.
 	turns *turns
 
 	mu     sync.Mutex
 	parts  []place.Part // by number, zero where not there yet
-	left   int
+	open   int          // how many are to come
 	failed error
+	// joined is the mark of what joining the parts has made, where that turned out
+	// damaged.
+	joined string
+	// here counts the bytes that this run has sent.
+	here atomic.Int64
 }
 
 // PartSize is the size of the parts of an object of the given size: the wanted
@@ -90,7 +101,10 @@ func (b *big) prepare() bool {
 		return false
 	}
 	b.opts = b.options(facts)
-	b.want, _ = facts.Sum(object.CRC64NVME)
+	if err := b.vouch(facts); err != nil {
+		b.failedFor(err)
+		return false
+	}
 	if b.ledger.upload(b.number) != nil {
 		if there, ok := b.arrived(errLost); ok { // killed between finishing and noting it
 			b.succeeded(src.Size, there)
@@ -99,6 +113,9 @@ func (b *big) prepare() bool {
 	}
 	if err := b.putAside(); err != nil {
 		b.failedFor(err)
+		return false
+	}
+	if b.doubts() != nil {
 		return false
 	}
 	found, err := b.takeUp()
@@ -119,25 +136,51 @@ func (b *big) prepare() bool {
 		return false
 	}
 	count := int((src.Size + b.partSize - 1) / b.partSize)
-	b.parts, b.left = make([]place.Part, count), count
+	b.parts, b.open = make([]place.Part, count), count
 	b.f = b.meter.takeOff(b.effect.Key, src.Size, count)
 	b.f.tries.Store(1)
 	for _, p := range found {
 		if p.Number >= 1 && p.Number <= count && p.Size == b.size(p.Number) && p.Sum.Kind == object.CRC64NVME && b.parts[p.Number-1].Number == 0 {
 			b.parts[p.Number-1] = p
-			b.left--
+			b.open--
 			b.f.setPart(p.Number, Done)
 			b.f.sent.Add(p.Size)
 		}
 	}
-	if b.digests() { // every part takes its turn, those that are there by being read again
-		b.turns, b.left = newTurns(b.run.opts.Digest), count
+	if b.digests() || b.check != nil { // every part takes its turn, those that are there by being read again
+		kind := object.NoSum
+		if b.digests() {
+			kind = b.run.opts.Digest
+		}
+		b.turns, b.open = newTurns(kind, b.check), count
 	}
-	if b.left == 0 {
+	if b.open == 0 {
 		b.finish()
 		return false
 	}
 	return true
+}
+
+// vouch finds what the content that comes can be held against.
+func (b *big) vouch(facts object.Entry) error {
+	var ok bool
+	if b.want, ok = facts.Sum(object.CRC64NVME); ok || b.ranges != nil || !b.from.Abilities().KeepsMetadata {
+		return nil
+	}
+	if v, ok := b.from.(place.Vouching); ok {
+		b.check = v.CheckFor(b.ctx, facts)
+	}
+	switch {
+	case b.check != nil:
+	case b.run.opts.ReadTwice:
+		return b.fetch(func() (err error) {
+			b.want, err = b.firstRead()
+			return err
+		})
+	default:
+		b.unverified.Store(true)
+	}
+	return nil
 }
 
 // takeUp finds the parts an earlier run left at the target. Those the ledger
@@ -204,6 +247,7 @@ func (b *big) send(number int) {
 			b.cancel(err)
 		}
 		b.f.setPart(number, Done)
+		b.here.Add(b.size(number))
 	} else if !lost {
 		b.f.setPart(number, Waiting)
 	}
@@ -228,8 +272,8 @@ func (b *big) ended(number int, part place.Part, err error) {
 		b.failed = err
 	}
 	b.parts[number-1] = part
-	b.left--
-	last := b.left == 0
+	b.open--
+	last := b.open == 0
 	b.mu.Unlock()
 	if last {
 		b.finish()
@@ -258,6 +302,18 @@ func (b *big) sendOnce(number int) (place.Part, error) {
 // source's own. Where they differ, parts were damaged on the way here: each is
 // read again, and sent again if it comes out another.
 func (b *big) whole() (object.Sum, error) {
+	if b.check != nil && !b.turns.checked() {
+		// Read once more as a whole, which the place itself holds against what it
+		// keeps: then the parts can be told by their sums.
+		src := b.effect.Sent()
+		err := b.fetch(func() (err error) {
+			b.want, err = compare.Sum(b.ctx, b.from, src.Key, src.Mark(), object.CRC64NVME)
+			return err
+		})
+		if err != nil {
+			return object.Sum{}, err
+		}
+	}
 	for round := 1; ; round++ {
 		sum := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
 		for _, p := range b.parts {
@@ -313,6 +369,9 @@ func (b *big) mend(number int) error {
 	return b.ledger.part(b.number, part)
 }
 
+// errJoined ends the tries to join parts that have been joined.
+var errJoined = place.NewError("", "finish", "", place.Changed, errors.New("the joined object is not what was sent"))
+
 // finish joins the parts, or drops them when the object can never be
 // finished, or takes up the room that others still could use. Parts of an object that failed for a passing reason are left for
 // the next run of the plan.
@@ -330,23 +389,37 @@ func (b *big) finish() {
 	}
 	if err == nil {
 		b.opts.Sum, b.opts.Digest = whole, digest
-		b.condition(&b.opts)
 		err = b.try(func(attempt int) (err error) {
+			if b.joined != "" {
+				return errJoined
+			}
 			if attempt > 1 { // the answer may have been lost, not the effect
 				if e, ok := b.arrived(errLost); ok && (whole.Kind == object.NoSum || e.Sums[0] == whole) {
 					there = e
 					return nil
 				}
 			}
+			b.condition(&b.opts)
 			there, err = b.writer.Finish(b.ctx, b.up, b.parts, b.opts)
+			b.joined = leftBy(err)
 			return err
 		})
+	}
+	if err != nil && b.joined != "" { // and found damaged only then: all of it goes once more
+		b.ledger.aborted(b.number)
+		b.meter.bytes.Add(-b.here.Load())
+		b.meter.retries.Add(1)
+		b.resend.add(b.transfer, err)
+		return
 	}
 	if err != nil {
 		if e, ok := b.arrived(err); ok && (whole.Kind == object.NoSum || e.Sums[0] == whole) {
 			there, err = e, nil
 			b.abort(b.writer, b.up) // if it is not the one that became the object
 		}
+	}
+	if err == nil {
+		err = b.arrives(&there)
 	}
 	if err == nil {
 		err = b.beside(&there, digest)

@@ -25,6 +25,7 @@ const (
 	recordFound  = 'g' // what was opened without an answer is seen to
 	recordFailed = 'f' // cause, text
 	recordTry    = 'y' // time, attempt, text: an attempt that failed
+	recordDoubt  = 'q' // what is at the target may not be what was sent
 	recordSettle = 't' // what was to become of the source is done
 )
 

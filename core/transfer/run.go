@@ -48,6 +48,12 @@ type Options struct {
 	// Only, when not nil, chooses the effects that are tried, of those that are
 	// not done. Removals wait for another run when it leaves any out.
 	Only func(effect int64) bool
+	// ReadTwice has what the source keeps nothing to hold against read twice before
+	// it counts as what is there.
+	ReadTwice bool
+	// Verified takes objects for failed of which nothing could tell whether they
+	// came or arrived whole. They are counted either way.
+	Verified bool
 	// Control steers the run; nil when nobody does.
 	Control *Control
 	// Pacers are asked before any content moves.
@@ -69,6 +75,9 @@ type Outcome struct {
 	Objects, Bytes int64
 	Before         int64
 	Failed         int64
+	// Unverified counts the objects that this run finished without anything to hold
+	// their content against, at the source or at the target.
+	Unverified int64
 	// Settled counts the sources that something became of in this run.
 	Settled int64
 	// Stopped tells that it was stopped before its end.
@@ -108,7 +117,7 @@ func Run(ctx context.Context, p *plan.Plan, source, target place.Place, ledger *
 	close(over)
 	watch.Wait()
 	after, afterBytes := ledger.Finished()
-	out := Outcome{Objects: after - before, Bytes: afterBytes - beforeBytes, Before: before, Failed: meter.failed.Load(), Settled: meter.settled.Load()}
+	out := Outcome{Objects: after - before, Bytes: afterBytes - beforeBytes, Before: before, Failed: meter.failed.Load(), Unverified: meter.unverified.Load(), Settled: meter.settled.Load()}
 	if fatal := context.Cause(ctx); fatal != nil && !errors.Is(fatal, context.Canceled) && !errors.Is(fatal, context.DeadlineExceeded) {
 		err = fatal
 	} else if ctx.Err() != nil || r.control.Steering().Finishing {
@@ -162,6 +171,9 @@ type run struct {
 	// strays are effects whose uploads may have been opened without an answer,
 	// each with its strayKey.
 	strays sync.Map
+	// resend are the effects whose big objects are to be sent once more, from their
+	// start, with the mark of what they have left at the target.
+	resend resend
 	// limited tells that a pacer held something back since it was last asked.
 	limited atomic.Bool
 	// lanes feed the objects that are digested.
@@ -180,7 +192,9 @@ type side struct {
 
 func newSide(from, to place.Place) side {
 	s := side{from: from, to: to}
-	s.writer, _ = to.(place.PartWriter)
+	if w, ok := to.(place.PartWriter); ok && !place.KnownOf(to).Lacks(place.InParts) {
+		s.writer = w
+	}
 	if c, ok := to.(place.ServerCopier); ok && c.CanCopyFrom(from) {
 		s.copier = c
 	}
@@ -193,6 +207,9 @@ func newSide(from, to place.Place) side {
 // before the old one goes.
 func (r *run) feed(p *plan.Plan) error {
 	removals, err := r.pass(p, r.opts.Only)
+	if err == nil {
+		err = r.resends(func(only func(int64) bool) error { _, err := r.pass(p, only); return err })
+	}
 	for err == nil && !r.ended() { // what a person wants tried again meanwhile
 		r.pending.Wait()
 		causes := r.control.takeAgain()
@@ -294,7 +311,7 @@ func (r *run) begin(number int64, e plan.Effect) {
 	}
 	big := t.copier == nil && size > most || t.ranges != nil || r.ledger.upload(number) != nil
 	switch {
-	case t.writer != nil && big && t.digests():
+	case t.writer != nil && big && (t.digests() || t.checks()):
 		r.lanes.feed(r, t.feedParts)
 	case t.writer != nil && big:
 		t.feedParts()
@@ -303,9 +320,16 @@ func (r *run) begin(number int64, e plan.Effect) {
 	}
 }
 
+// checks tells that the source keeps something for the whole object that its parts
+// have to be held against in their order.
+func (t *transfer) checks() bool {
+	a := t.from.Abilities()
+	return a.KeepsMetadata && a.StoredSums != object.CRC64NVME && t.ranges == nil
+}
+
 // transfer is an effect to be carried out.
 func (r *run) transfer(number int64, e plan.Effect) *transfer {
-	t := &transfer{run: r, side: r.sides[0], number: number, effect: e}
+	t := &transfer{run: r, side: r.sides[0], number: number, effect: e, left: r.resend.leftBy(number)}
 	if e.Back {
 		t.side = r.sides[1]
 	}
@@ -335,11 +359,48 @@ type transfer struct {
 	side
 	number int64
 	effect plan.Effect
+	// left is the mark of what a failed write of this transfer has left at the
+	// target: it may be overwritten, though the plan has not seen it.
+	left string
+	// unverified tells that nothing vouched for the content on its way.
+	unverified atomic.Bool
+}
+
+// doubts notes, before anything is written to a place that is looked at only
+// afterwards, that what is there may be damaged until the effect is done.
+func (t *transfer) doubts() error {
+	if !t.to.Abilities().ChecksAfter {
+		return nil
+	}
+	if err := t.ledger.doubted(t.number); err != nil {
+		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+		return err
+	}
+	return nil
+}
+
+// arrives is the last look at an object that was written: whether it has its name,
+// and whether anything vouched for its content.
+func (t *transfer) arrives(there *object.Entry) error {
+	err := t.try(func(int) error { return place.ComesBack(t.ctx, t.to, t.effect.Key, false) })
+	if err != nil {
+		return err
+	}
+	if there.Unverified {
+		t.unverified.Store(true)
+	}
+	if t.unverified.Load() && t.run.opts.Verified {
+		return place.NewError(t.to.Name(), "verify", t.effect.Key, place.Unproven, errors.New("neither side keeps anything to hold its content against"))
+	}
+	return nil
 }
 
 // succeeded and failedFor close a transfer; they are called once. there is what
 // is at the receiving side now.
 func (t *transfer) succeeded(bytes int64, there object.Entry) {
+	if t.unverified.Load() {
+		t.meter.unverified.Add(1)
+	}
 	if err := t.ledger.finished(t.number, bytes, there); err != nil {
 		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 		return
@@ -372,7 +433,9 @@ func (t *transfer) failedFor(err error) {
 
 // condition guards the write by what the plan saw at the receiving side.
 func (t *transfer) condition(opts *place.WriteOptions) {
-	if over := t.effect.Over(); over == nil || t.effect.Aside != "" {
+	if over := t.effect.Over(); t.left != "" {
+		opts.Condition, opts.Mark = place.IfStill, t.left
+	} else if over == nil || t.effect.Aside != "" {
 		opts.Condition = place.IfAbsent
 	} else {
 		opts.Condition, opts.Mark = place.IfStill, over.Mark()
@@ -432,6 +495,7 @@ func (t *transfer) arrived(err error) (object.Entry, bool) {
 		}
 	}
 	sums := []object.Sum{sum}
+	t.unverified.Store(false) // two sides that agree vouch for each other
 	if digest, ok := there.Sum(t.run.opts.Digest); ok && t.digests() {
 		sums = append(sums, digest)
 	}

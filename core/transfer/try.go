@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -36,16 +37,44 @@ func (t *transfer) ask(step func() error) error {
 	return t.patiently(func(int) error { return step() }, func(int, error) {}, t.passed)
 }
 
+// mostWays is more than the ways there are to ask for anything.
+const mostWays = 16
+
+// remember keeps what a failed write has left at the target: it is what the next
+// try may overwrite.
+func (t *transfer) remember(err error) {
+	if left := leftBy(err); left != "" {
+		t.left = left
+	}
+}
+
+// leftBy is the mark of what a failed write has left; "" for nothing.
+func leftBy(err error) string {
+	var e *place.Error
+	if errors.As(err, &e) {
+		return e.Left
+	}
+	return ""
+}
+
 func (t *transfer) patiently(step func(attempt int) error, note func(attempt int, err error), passed func()) error {
 	var seen, counted int64
 	done := func() {}
-	for attempt := 1; ; attempt++ {
+	for attempt, others := 1, 0; ; attempt++ {
 		err := step(attempt)
 		if done(); err == nil {
 			passed()
 			return nil
 		}
+		t.remember(err)
 		kind := place.KindOf(err)
+		if kind == place.Otherwise && others < mostWays && t.ctx.Err() == nil {
+			// Not the object, but the way it was asked: it goes again another way.
+			others++
+			attempt--
+			done = func() {}
+			continue
+		}
 		if t.ctx.Err() != nil || kind == place.Cancelled {
 			return err
 		}

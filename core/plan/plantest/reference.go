@@ -116,7 +116,7 @@ func (w *World) key(k string, below bool) Outcome {
 		case !agreed:
 			return Outcome{Kind: plan.Add, Back: true}
 		case dstMoved:
-			return w.conflict(src, here, dst, there)
+			return w.clashing(k, below, w.conflict(src, here, dst, there))
 		case w.Gaps:
 			return Outcome{Kind: plan.Extra}
 		}
@@ -128,7 +128,7 @@ func (w *World) key(k string, below bool) Outcome {
 	case twoWay && !there && agreed && src.Kind != object.Special:
 		switch {
 		case srcMoved:
-			return w.conflict(src, here, dst, there)
+			return w.clashing(k, below, w.conflict(src, here, dst, there))
 		case w.Gaps:
 			return Outcome{Kind: plan.Blocked}
 		}
@@ -208,6 +208,17 @@ func (w *World) extra(k string, dst, was object.Entry, agreed bool) Outcome {
 		return Outcome{Kind: plan.Extra}
 	}
 	return Outcome{Kind: plan.Remove, Aside: w.Rules.Extras == rule.Trash}
+}
+
+// clashing is a decision that cannot be carried out where a tree holds something
+// else under the name by now.
+func (w *World) clashing(k string, below bool, o Outcome) Outcome {
+	switch {
+	case o.Kind != plan.Add:
+	case o.Back && w.SourceIsTree && (below || w.sourceFolders[k]), !o.Back && w.IsTree && (below || w.targetFolders[k]):
+		o.Kind = plan.Blocked
+	}
+	return o
 }
 
 func (w *World) conflict(src object.Entry, here bool, dst object.Entry, there bool) Outcome {
