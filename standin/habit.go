@@ -70,7 +70,7 @@ var habitWords = map[Habit]string{
 	EndsTrimmed:       `keeps "a/" and "a." as "a"`,
 	PutUnconditional:  "ignores conditions on writing",
 	JoinUnconditional: "ignores conditions on joining parts",
-	CopyUnconditional: "ignores conditions on what a copy replaces",
+	CopyUnconditional: "ignores conditions on what a copy replaces, and on what it is made of",
 	ConditionsRefused: "answers 501 to conditional writes",
 	MatchUnquoted:     "takes If-Match without quotes only",
 	SumsIgnored:       "neither verifies, keeps nor tells checksums",

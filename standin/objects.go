@@ -289,7 +289,7 @@ func (c *call) copySource() (*bucket, *version, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if match := c.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && !c.s.matches(match, v.ETag) {
+	if match := c.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && !c.s.has(CopyUnconditional) && !c.s.matches(match, v.ETag) {
 		return nil, nil, fault(http.StatusPreconditionFailed, "PreconditionFailed", "the source has changed")
 	}
 	return b, v, nil

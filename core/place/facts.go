@@ -55,6 +55,8 @@ const (
 	UploadsListed Ask = "uploads-listed"
 
 	CopyWhole   Ask = "copy"
+	// CopySourceStill: a copy is made only of the state that was asked for.
+	CopySourceStill Ask = "copy-source-if-still"
 	CopyRange   Ask = "copy-range"
 	RemoveBatch Ask = "remove-many"
 	// RemoveBatchMD5: many are removed at once with Content-MD5.

@@ -7,10 +7,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
 	"unicode"
 
 	"github.com/aws/aws-sdk-go-v2/aws"
@@ -182,9 +180,15 @@ func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from 
 	if src.IfMark != "" {
 		in.CopySourceIfMatch = aws.String(p.match(src.IfMark))
 	}
+	if err := p.still(ctx, other, src); err != nil {
+		return place.Part{}, err
+	}
 	out, err := p.store.sdk.UploadPartCopy(ctx, in)
 	if err != nil {
 		return place.Part{}, p.adapt(p.sdkError(ctx, "copy part", up.Key, err), place.CopyRange)
+	}
+	if err := p.still(ctx, other, src); err != nil {
+		return place.Part{}, err
 	}
 	part := place.Part{Number: number, Size: size}
 	if r := out.CopyPartResult; r != nil {
@@ -224,6 +228,9 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 	if src.IfMark != "" {
 		in.CopySourceIfMatch = aws.String(p.match(src.IfMark))
 	}
+	if err := p.still(ctx, other, src); err != nil {
+		return object.Entry{}, err
+	}
 	switch {
 	case !g.Sends:
 	case opts.Condition == place.IfAbsent:
@@ -249,6 +256,9 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 		}
 		return object.Entry{}, p.asExists(err, opts)
 	}
+	if err := p.still(ctx, other, src); err != nil {
+		return object.Entry{}, err
+	}
 	e := object.Entry{Key: key, Latest: true, Version: aws.ToString(out.VersionId), Class: opts.Class}
 	if r := out.CopyObjectResult; r != nil {
 		e.ETag, e.Modified = strings.Trim(aws.ToString(r.ETag), `"`), aws.ToTime(r.LastModified)
@@ -269,6 +279,16 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 	return e, nil
 }
 
+// still looks whether the source of a copy is what was asked for, where the store is
+// not known to see to that.
+func (p *Place) still(ctx context.Context, from *Place, src object.Ref) error {
+	if src.IfMark == "" || src.Version != "" || p.store.known.Does(place.CopySourceStill) {
+		return nil
+	}
+	_, err := from.Stat(ctx, object.Ref{Key: src.Key, IfMark: src.IfMark})
+	return err
+}
+
 // asExists is a condition that did not hold by the name of the one that was asked.
 func (p *Place) asExists(err error, opts place.WriteOptions) error {
 	var e *place.Error
@@ -276,190 +296,4 @@ func (p *Place) asExists(err error, opts place.WriteOptions) error {
 		e.Kind = place.Exists
 	}
 	return err
-}
-
-// Begin opens a multipart upload with a whole-object CRC-64/NVME (CreateMultipartUpload).
-func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) (place.Upload, error) {
-	if err := p.CheckName(key); err != nil {
-		return place.Upload{}, err
-	}
-	in := &s3.CreateMultipartUploadInput{
-		Bucket: &p.bucket, Key: aws.String(p.prefix + key),
-		Metadata: metadata(opts), StorageClass: types.StorageClass(opts.Class),
-	}
-	if p.joinsSummed() {
-		in.ChecksumAlgorithm, in.ChecksumType = types.ChecksumAlgorithmCrc64nvme, types.ChecksumTypeFullObject
-	}
-	if opts.ContentType != "" {
-		in.ContentType = &opts.ContentType
-	}
-	in.ContentEncoding = optional(opts.ContentEncoding)
-	out, err := p.store.sdk.CreateMultipartUpload(ctx, in)
-	if err != nil {
-		err = p.sdkError(ctx, "begin", key, err)
-		if in.ChecksumAlgorithm != "" {
-			if adapted := p.adapt(err, place.JoinWhole); place.KindOf(adapted) == place.Otherwise {
-				return p.Begin(ctx, key, opts)
-			}
-		}
-		return place.Upload{}, err
-	}
-	return place.Upload{Key: key, ID: aws.ToString(out.UploadId), Begun: time.Now()}, nil
-}
-
-// Parts lists an upload's parts (ListParts).
-func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error) {
-	var found []place.Part
-	pages := s3.NewListPartsPaginator(p.store.sdk, &s3.ListPartsInput{
-		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID,
-	})
-	for pages.HasMorePages() {
-		out, err := pages.NextPage(ctx)
-		if err != nil {
-			return found, p.sdkError(ctx, "list parts", up.Key, err)
-		}
-		for _, x := range out.Parts {
-			part := place.Part{Number: int(aws.ToInt32(x.PartNumber)), Size: aws.ToInt64(x.Size), ETag: strings.Trim(aws.ToString(x.ETag), `"`)}
-			if s, err := object.ParseSum(sumKind, aws.ToString(x.ChecksumCRC64NVME)); err == nil {
-				part.Sum = s
-			}
-			found = append(found, part)
-		}
-	}
-	return found, nil
-}
-
-// Finish joins the parts (CompleteMultipartUpload). With opts.Sum the store
-// holds the whole object against it, or it is held against what is there.
-func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
-	for {
-		e, err := p.finishOnce(ctx, up, parts, opts)
-		if err != nil && place.KindOf(err) == place.Otherwise {
-			continue // each time something is learned, so that this ends
-		}
-		return e, err
-	}
-}
-
-func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
-	g, err := p.guard(ctx, "finish", up.Key, opts)
-	if err != nil {
-		return object.Entry{}, err
-	}
-	in, asks := p.joining(up, parts, opts)
-	switch {
-	case !g.Sends:
-	case opts.Condition == place.IfAbsent:
-		in.IfNoneMatch = aws.String("*")
-	case opts.Condition == place.IfStill:
-		in.IfMatch = aws.String(p.match(opts.Mark))
-	}
-	out, err := p.store.sdk.CompleteMultipartUpload(ctx, in)
-	if err != nil {
-		err = p.sdkError(ctx, "finish", up.Key, err)
-		if adapted := p.adapt(err, append(asks, g.Asks()...)...); place.KindOf(adapted) == place.Otherwise {
-			return object.Entry{}, adapted
-		}
-		return object.Entry{}, p.asExists(g.refused(ctx, err), opts)
-	}
-	e := object.Entry{Key: up.Key, Latest: true, ETag: strings.Trim(aws.ToString(out.ETag), `"`), Version: aws.ToString(out.VersionId)}
-	unverified := false
-	for _, part := range parts {
-		e.Size += part.Size
-		unverified = unverified || part.Unverified
-	}
-	if err := g.After(ctx, &e); err != nil {
-		return object.Entry{}, err
-	}
-	if err := p.told(ctx, &e); err != nil {
-		return object.Entry{}, err
-	}
-	if s, err := object.ParseSum(sumKind, aws.ToString(out.ChecksumCRC64NVME)); err == nil {
-		if e.Sums = []object.Sum{s}; opts.Sum.Kind == sumKind && s != opts.Sum {
-			return object.Entry{}, place.Damaged(p, "finish", &e, errors.New(s.String()+", expected "+opts.Sum.String()))
-		}
-	}
-	if opts.Sum.Kind == sumKind {
-		e.Sums = []object.Sum{opts.Sum}
-	}
-	if unverified && (in.ChecksumCRC64NVME == nil || !p.store.known.Does(place.JoinWhole)) {
-		if opts.Sum.Kind != sumKind {
-			e.Unverified = true
-			return e, nil
-		}
-		if err := p.vouch(ctx, "finish", &e, opts.Sum, partsMD5(parts), len(parts)); err != nil {
-			return object.Entry{}, err
-		}
-	}
-	return e, nil
-}
-
-// joining makes the request that joins parts, and tells what of it a store may not
-// take.
-func (p *Place) joining(up place.Upload, parts []place.Part, opts place.WriteOptions) (*s3.CompleteMultipartUploadInput, []place.Ask) {
-	k, summed := p.store.known, p.joinsSummed()
-	list := make([]types.CompletedPart, len(parts))
-	var asks []place.Ask
-	names := summed && !k.Lacks(place.JoinSums)
-	for i, part := range parts {
-		list[i] = types.CompletedPart{PartNumber: aws.Int32(int32(part.Number)), ETag: aws.String(quoted(part.ETag))}
-		if names && part.Sum.Kind == sumKind {
-			list[i].ChecksumCRC64NVME = aws.String(part.Sum.Base64())
-		}
-	}
-	if names {
-		asks = append(asks, place.JoinSums)
-	}
-	in := &s3.CompleteMultipartUploadInput{
-		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID,
-		MultipartUpload: &types.CompletedMultipartUpload{Parts: list},
-	}
-	if summed {
-		in.ChecksumType = types.ChecksumTypeFullObject
-		asks = append(asks, place.JoinWhole)
-		if opts.Sum.Kind == sumKind {
-			in.ChecksumCRC64NVME = aws.String(opts.Sum.Base64())
-		}
-	}
-	return in, asks
-}
-
-// Abort drops an upload (AbortMultipartUpload).
-func (p *Place) Abort(ctx context.Context, up place.Upload) error {
-	_, err := p.store.sdk.AbortMultipartUpload(ctx, &s3.AbortMultipartUploadInput{
-		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID,
-	})
-	if err = p.sdkError(ctx, "abort", up.Key, err); err != nil && place.KindOf(err) == place.NotFound {
-		return nil
-	}
-	return err
-}
-
-// Uploads lists unfinished uploads under the place (ListMultipartUploads).
-func (p *Place) Uploads(ctx context.Context) ([]place.Upload, error) { return p.uploads(ctx, p.prefix) }
-
-// UploadsOf lists those of one key: what some servers list at all.
-func (p *Place) UploadsOf(ctx context.Context, key string) ([]place.Upload, error) {
-	all, err := p.uploads(ctx, p.prefix+key)
-	return slices.DeleteFunc(all, func(up place.Upload) bool { return up.Key != key }), err
-}
-
-func (p *Place) uploads(ctx context.Context, prefix string) ([]place.Upload, error) {
-	var found []place.Upload
-	in := &s3.ListMultipartUploadsInput{Bucket: &p.bucket, Prefix: &prefix}
-	for {
-		out, err := p.store.sdk.ListMultipartUploads(ctx, in)
-		if err != nil {
-			return found, p.sdkError(ctx, "list uploads", "", err)
-		}
-		for _, u := range out.Uploads {
-			found = append(found, place.Upload{
-				Key: strings.TrimPrefix(aws.ToString(u.Key), p.prefix), ID: aws.ToString(u.UploadId), Begun: aws.ToTime(u.Initiated),
-			})
-		}
-		if !aws.ToBool(out.IsTruncated) {
-			return found, nil
-		}
-		in.KeyMarker, in.UploadIdMarker = out.NextKeyMarker, out.NextUploadIdMarker
-	}
 }

@@ -328,7 +328,7 @@ func (x *examination) copies() error {
 		})
 	}
 	if err := act("copied", http.Header{}); err != nil {
-		for _, a := range []place.Ask{place.CopyWhole, place.CopyIfAbsent, place.CopyIfStill, place.CopyRange} {
+		for _, a := range []place.Ask{place.CopyWhole, place.CopySourceStill, place.CopyIfAbsent, place.CopyIfStill, place.CopyRange} {
 			x.answer(a, place.Refused)
 		}
 		return nil
@@ -338,6 +338,14 @@ func (x *examination) copies() error {
 		is = place.Works
 	}
 	x.answer(place.CopyWhole, is)
+	if there, err := x.head("plain"); err == nil {
+		form := quoted
+		if x.unquoted() {
+			form = func(etag string) string { return etag }
+		}
+		right := act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form(etagOf(there))}})
+		x.settle(place.CopySourceStill, right, act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form("0123456789abcdef0123456789abcdef")}}))
+	}
 	x.settle(place.CopyIfAbsent, act("copied-new", http.Header{"If-None-Match": {"*"}}), act("copied", http.Header{"If-None-Match": {"*"}}))
 	x.matches("copied", place.CopyIfStill, false, func(match string) error { return act("copied", http.Header{"If-Match": {match}}) })
 	x.copyRange(source)

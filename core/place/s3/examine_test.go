@@ -40,7 +40,7 @@ func TestExamine(t *testing.T) {
 	plain := map[place.Ask]place.Answer{}
 	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent, place.CopyIfStill, place.QuotedMatch,
 		place.SumBehind, place.SumAhead, place.CRC32CAhead, place.SHA256Ahead, place.MD5Ahead, place.SignedBody, place.UnsignedBody, place.JoinSums, place.JoinWhole,
-		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange} {
+		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopySourceStill, place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange} {
 		plain[a] = place.Works
 	}
 	plain[place.MD5ETag], plain[place.MD5PartETag] = place.Ignored, place.Ignored
@@ -60,7 +60,7 @@ func TestExamine(t *testing.T) {
 		standin.EndsTrimmed:       {names: names{place.TrailingEnds: ignored}},
 		standin.PutUnconditional:  {answers: answers{place.PutIfAbsent: ignored, place.PutIfStill: ignored, place.QuotedMatch: ""}},
 		standin.JoinUnconditional: {answers: answers{place.JoinIfAbsent: ignored, place.JoinIfStill: ignored}},
-		standin.CopyUnconditional: {answers: answers{place.CopyIfAbsent: ignored, place.CopyIfStill: ignored}},
+		standin.CopyUnconditional: {answers: answers{place.CopySourceStill: ignored, place.CopyIfAbsent: ignored, place.CopyIfStill: ignored}},
 		standin.ConditionsRefused: {answers: answers{place.PutIfAbsent: refused, place.PutIfStill: refused, place.JoinIfAbsent: refused, place.JoinIfStill: refused,
 			place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.QuotedMatch: ""}},
 		standin.MatchUnquoted: {answers: answers{place.QuotedMatch: refused}},
@@ -79,7 +79,7 @@ func TestExamine(t *testing.T) {
 		standin.BatchNeedsMD5:   {answers: answers{place.RemoveBatch: refused}},
 		standin.BatchRefused:    {answers: answers{place.RemoveBatch: refused, place.RemoveBatchMD5: refused}},
 		standin.RangesIgnored:   {answers: answers{place.ReadRange: ignored}},
-		standin.CopyRefused:     {answers: answers{place.CopyWhole: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.CopyRange: refused}},
+		standin.CopyRefused:     {answers: answers{place.CopySourceStill: refused, place.CopyWhole: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.CopyRange: refused}},
 		standin.PartCopyRefused: {answers: answers{place.CopyRange: refused}},
 		standin.TagsRefused:     {},
 		standin.WholeSeconds:    {},

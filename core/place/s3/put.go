@@ -53,12 +53,19 @@ func (p *Place) take(ctx context.Context, r bodyRequest, body io.Reader, size in
 		c.room = room.New(size)
 		c.data = c.room.Data
 	}
-	if err := wire.ReadExactly(body, c.data); err != nil {
-		c.drop()
-		return nil, p.sourceError(ctx, r, err)
-	}
-	if sum.Kind == object.NoSum {
+	err := wire.ReadExactly(body, c.data)
+	if err != nil {
+		err = p.sourceError(ctx, r, err)
+	} else if sum.Kind == object.NoSum {
 		c.sum = wire.SumOf(body, c.data)
+	} else if !p.vouches(ahead) {
+		if got := wire.SumOf(body, c.data); sum.Kind == got.Kind && got != sum {
+			err = place.NewError(p.name, r.op, r.key, place.Corrupt, fmt.Errorf("%s, expected %s", got, sum))
+		}
+	}
+	if err != nil {
+		c.drop()
+		return nil, err
 	}
 	return c, nil
 }
@@ -180,8 +187,9 @@ type passing struct {
 func (p *Place) stream(r *request, c *content, way arrival, s *sent) *passing {
 	x := &passing{}
 	body := c.body
-	if way != behind && c.sum.Kind == object.NoSum || !s.vouched && !p.store.known.Lacks(place.MD5ETag) {
-		x.summing = newSumming(body, c.sum.Kind == object.NoSum, !p.store.known.Lacks(place.MD5ETag))
+	if way != behind || !s.vouched {
+		x.summing = newSumming(body, c.size, c.sum, !s.vouched && !p.store.known.Lacks(place.MD5ETag))
+		x.summing.fail = func(err error) error { return place.NewError(p.name, r.op, r.key, place.Corrupt, err) }
 		body = x.summing
 	}
 	switch way {
@@ -217,13 +225,18 @@ func (x *passing) done(s *sent) {
 type summing struct {
 	r      io.Reader
 	summed place.Summed // the body, when it sums itself
-	crc    hash.Hash    // nil where the sum is known, or the body's own
+	crc    hash.Hash    // nil where that is so
 	md5    hash.Hash    // nil for none
+	// left is how much is to come. The last of it is handed on only once the body has
+	// ended well and come to want, if that is known: else the request never is whole.
+	left int64
+	want object.Sum
+	fail func(error) error
 }
 
-func newSumming(r io.Reader, crc, digest bool) *summing {
-	s := &summing{r: r}
-	if s.summed = place.SumsItself(r); s.summed == nil && crc {
+func newSumming(r io.Reader, size int64, want object.Sum, digest bool) *summing {
+	s := &summing{r: r, left: size, want: want}
+	if s.summed = place.SumsItself(r); s.summed == nil {
 		s.crc = sumKind.New()
 	}
 	if digest {
@@ -240,7 +253,24 @@ func (s *summing) Read(b []byte) (int, error) {
 	if s.md5 != nil {
 		s.md5.Write(b[:n])
 	}
-	return n, err
+	if s.left -= int64(n); s.left > 0 || n == 0 {
+		if err == io.EOF && s.left > 0 {
+			err = io.ErrUnexpectedEOF
+		}
+		return n, err
+	}
+	if err == nil {
+		err = wire.ReadExactly(s.r, nil)
+	} else if err == io.EOF {
+		err = nil
+	}
+	if err == nil && s.want.Kind == sumKind && s.Sum() != s.want {
+		err = s.fail(fmt.Errorf("%s, expected %s", s.Sum(), s.want))
+	}
+	if err != nil {
+		return 0, err
+	}
+	return n, nil
 }
 
 // Sum lets what reads on do without summing it up again: see [place.Summed].
