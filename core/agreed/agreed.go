@@ -19,13 +19,27 @@ type Info struct {
 	Plan    int
 	At      time.Time
 	Objects int64
+	// Doubts counts the states that are not agreed on: see [State.Doubt].
+	Doubts int64 `json:",omitempty"`
 	// Source and Target are the places, so that states of a job that has moved
 	// on to others are not taken for theirs.
 	Source, Target string
 }
 
 // State is one key's: what the object was at either side.
-type State struct{ Source, Target object.Entry }
+type State struct {
+	Source, Target object.Entry
+	// Doubt tells that the target's is not, or may not be, what the source's is: its
+	// content was found another, or an interrupted write has left it unlooked at. Of
+	// the latter the target's state is not known.
+	Doubt    bool
+	unlooked bool
+}
+
+// Doubts tells that what is at the target now is what the doubt is about.
+func (s *State) Doubts(target *object.Entry) bool {
+	return s.Doubt && target != nil && (s.unlooked || target.SameState(&s.Target))
+}
 
 // States is an open file.
 type States struct {
@@ -102,8 +116,10 @@ func (c *Cursor) State() *State {
 	c.state.Source.Key, c.state.Target.Key = c.key, c.key
 	rest, err := catalog.DecodeEntry(c.seg.Payload(), &c.state.Source)
 	if err == nil {
-		_, err = catalog.DecodeEntry(rest, &c.state.Target)
+		rest, err = catalog.DecodeEntry(rest, &c.state.Target)
 	}
+	c.state.Doubt = err == nil && len(rest) > 0
+	c.state.unlooked = c.state.Doubt && rest[0] == unlookedMark
 	if err != nil {
 		c.err = err
 		return nil
@@ -137,19 +153,50 @@ type Writer struct {
 // Create starts a file of states at path, whole or not at all.
 func Create(path string, info Info) (*Writer, error) {
 	seg, err := segment.Create(path, magic)
-	info.Objects = 0
+	info.Objects, info.Doubts = 0, 0
 	return &Writer{seg: seg, info: info}, err
 }
 
 // Add appends a key's state; keys must rise.
 func (w *Writer) Add(key string, source, target *object.Entry) error {
+	return w.add(key, source, target)
+}
+
+// Doubt is Add for a state that is in doubt; a target of nil is one that nobody has
+// looked at.
+func (w *Writer) Doubt(key string, source, target *object.Entry) error {
+	w.info.Doubts++
+	if target == nil {
+		return w.add(key, source, &object.Entry{}, unlookedMark)
+	}
+	return w.add(key, source, target, doubtMark)
+}
+
+// Again is Add or Doubt, for a state as it was.
+func (w *Writer) Again(key string, s *State) error {
+	switch {
+	case s.unlooked:
+		return w.Doubt(key, &s.Source, nil)
+	case s.Doubt:
+		return w.Doubt(key, &s.Source, &s.Target)
+	}
+	return w.Add(key, &s.Source, &s.Target)
+}
+
+// What follows the two entries of a state that is in doubt.
+const (
+	doubtMark    = 'd'
+	unlookedMark = 'u'
+)
+
+func (w *Writer) add(key string, source, target *object.Entry, mark ...byte) error {
 	w.buf = w.buf[:0]
 	for _, e := range []*object.Entry{source, target} {
 		slim := object.Entry{Size: e.Size, Modified: e.Modified, ETag: e.ETag}
 		w.buf = catalog.AppendEntry(w.buf, &slim)
 	}
 	w.info.Objects++
-	return w.seg.Add(key, w.buf)
+	return w.seg.Add(key, append(w.buf, mark...))
 }
 
 // Finish completes the file.

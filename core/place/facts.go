@@ -54,11 +54,11 @@ const (
 	InParts       Ask = "parts"
 	UploadsListed Ask = "uploads-listed"
 
-	CopyWhole   Ask = "copy"
+	CopyWhole Ask = "copy"
 	// CopySourceStill: a copy is made only of the state that was asked for.
 	CopySourceStill Ask = "copy-source-if-still"
-	CopyRange   Ask = "copy-range"
-	RemoveBatch Ask = "remove-many"
+	CopyRange       Ask = "copy-range"
+	RemoveBatch     Ask = "remove-many"
 	// RemoveBatchMD5: many are removed at once with Content-MD5.
 	RemoveBatchMD5 Ask = "remove-many-with-md5"
 	ReadRange      Ask = "read-range"

@@ -98,6 +98,7 @@ const (
 	Decided              // a person decided the conflict
 	Struck               // a person struck it out of the plan
 	InArchive            // lies below the archive prefix of the source
+	InDoubt              // found another, or an interrupted write has left it
 )
 
 // Moved tells at which side an object changed since both last agreed.
@@ -217,6 +218,7 @@ func (e *Effect) because() string {
 
 var plainReasons = map[Reason]string{
 	OtherContent: "same size, other content",
+	InDoubt:      "what is at the target was found to be other content, or left by a write that was interrupted",
 	SameFacts:    "size and time agree",
 	SameContent:  "the checksums agree",
 	SameSize:     "the sizes agree",

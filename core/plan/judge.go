@@ -42,6 +42,9 @@ type next struct {
 type pair struct {
 	Effect
 	agreed *agreed.State
+	// doubted tells that what is at the target is known not to be, or not known to
+	// be, what was sent.
+	doubted bool
 	// ask tells that only looking at the content can tell same from changed,
 	// askTags that the tags decide whether the object is taken, askFacts that
 	// metadata and tags may differ.
@@ -52,7 +55,11 @@ type pair struct {
 
 // judge decides a key by what the catalogs and the agreed states say.
 func (j *judging) judge(source, target *object.Entry, g *agreed.State) pair {
-	p := pair{agreed: g}
+	doubted := g != nil && g.Doubts(target)
+	if g != nil && g.Doubt { // which is no agreement
+		g = nil
+	}
+	p := pair{agreed: g, doubted: doubted}
 	e := &p.Effect
 	e.Source, e.Target = source, target
 	e.Moved = moved(source, target, g)
@@ -221,6 +228,13 @@ func (j *judging) compareFacts(p *pair) {
 	src, dst := e.Source, e.Target
 	if dst.Kind == object.Special {
 		e.Kind, e.Reason, e.Note = Blocked, NameClash, "a link or special file has this name at the target"
+		return
+	}
+	if p.doubted {
+		e.Kind, e.Reason = Change, InDoubt // replaced, whatever becomes of others
+		if j.opts.Rules.Direction == rule.TwoWay {
+			j.conflict(e)
+		}
 		return
 	}
 	switch judge := j.opts.Rules.Judge; {

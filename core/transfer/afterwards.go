@@ -122,6 +122,9 @@ func (t *transfer) proven(there *object.Entry) error {
 		return err
 	})
 	if err == nil && !res.Same {
+		if err := t.ledger.doubted(t.number); err != nil { // so that the next plan mends it
+			t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+		}
 		err = place.NewError(t.to.Name(), "prove", t.effect.Key, place.Corrupt, fmt.Errorf("%s; the source stays", res.Why))
 	}
 	return err

@@ -18,7 +18,7 @@ func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan
 	arrived, err := OpenArrivals(ledgerPath)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		arrived = &Arrivals{}
+		arrived = &Arrivals{from: -1}
 	case err != nil:
 		return err
 	default:
@@ -42,9 +42,17 @@ func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan
 			return err
 		}
 		switch {
-		case e.Then(&p.Info.Rules) && (p.Info.Rules.Afterwards.Leaves() || !arrived.Settled(n)):
+		case e.Then(&p.Info.Rules) && !arrived.Doubted(n) && (p.Info.Rules.Afterwards.Leaves() || !arrived.Settled(n)):
 			// Gone from the source; or what the job does to it is still to come,
 			// and the next plan must not take it for done with.
+		case arrived.Doubted(n) && e.Source != nil && !e.Back:
+			// Nobody is to take for good what may be damaged: the next plan sends it
+			// again, whatever its size and time say.
+			known := &there
+			if !finished {
+				known = nil
+			}
+			err = w.Doubt(e.Key, e.Source, known)
 		case e.Kind == plan.Same:
 			err = w.Add(e.Key, e.Source, e.Target)
 		case finished && e.Kind == plan.Remove:
@@ -53,7 +61,7 @@ func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan
 		case finished:
 			err = w.Add(e.Key, e.Source, &there)
 		case was != nil:
-			err = w.Add(e.Key, &was.Source, &was.Target)
+			err = w.Again(e.Key, was)
 		}
 		if err != nil {
 			return err

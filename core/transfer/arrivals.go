@@ -9,15 +9,30 @@ import (
 	"lumtra/core/object"
 )
 
-// Arrivals is what a ledger knows to be at the receiving side since each
-// finished effect, and of which effects the source was seen to afterwards. It
-// holds 8 bytes an effect and reads the rest when it is asked for. It tells the
-// state when it was opened.
+// Arrivals is what a ledger knows to be at the receiving side since each finished
+// effect, of which effects the source was seen to afterwards, and of which what is
+// there may not be what was sent. It tells the state when it was opened. Effects are
+// asked for in rising order: it holds a few bits of each, and where the records lie
+// of a stretch of them at a time, however many there are.
 type Arrivals struct {
-	file  *os.File
-	at    []int64 // where the effect's fields begin; 0 for none
-	after bitmap
+	file    *os.File
+	spans   []effectSpan
+	from    int64   // the first effect of the stretch at hand; -1 for none
+	at      []int64 // where the fields of its effects begin; 0 for none
+	after   bitmap
+	doubted bitmap
 }
+
+// effectSpan is a run of bytes of the ledger, and the effects it tells of.
+type effectSpan struct{ from, to, least, most int64 }
+
+const (
+	// stretch is how many effects' places are held at a time: 8 MiB of them.
+	stretch = 1 << 20
+	// spanSize is how much of the ledger is read to find some of its effects. Runs go
+	// through a plan in its order, so that a stretch lies in few spans.
+	spanSize = 4 << 20
+)
 
 // OpenArrivals reads the ledger at path.
 func OpenArrivals(path string) (*Arrivals, error) {
@@ -25,24 +40,61 @@ func OpenArrivals(path string) (*Arrivals, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Arrivals{file: file}
+	a := &Arrivals{file: file, from: -1}
 	if _, err := file.Seek(int64(len(ledgerMagic)), io.SeekStart); err != nil {
 		file.Close()
 		return nil, err
 	}
-	for all := newRecords(file); all.next(); {
-		effect, used := binary.Uvarint(all.body[1:])
+	span := effectSpan{from: int64(len(ledgerMagic)), least: -1}
+	all := newRecords(file)
+	for all.next() {
+		effect, _ := binary.Uvarint(all.body[1:])
+		n := int64(effect)
 		switch all.body[0] {
 		case recordDone:
-			for uint64(len(a.at)) <= effect {
-				a.at = append(a.at, 0)
+			a.doubted.clear(n)
+			if span.least < 0 || n < span.least {
+				span.least = n
 			}
-			a.at[effect] = all.start + 1 + int64(used)
+			span.most = max(span.most, n)
 		case recordSettle:
-			a.after.set(int64(effect))
+			a.after.set(n)
+		case recordDoubt:
+			a.doubted.set(n)
+		}
+		if span.to = all.at; span.to-span.from >= spanSize {
+			a.spans, span = append(a.spans, span), effectSpan{from: span.to, least: -1}
 		}
 	}
+	if span.to > span.from {
+		a.spans = append(a.spans, span)
+	}
 	return a, nil
+}
+
+// load finds the records of the stretch that an effect is in.
+func (a *Arrivals) load(effect int64) error {
+	a.from = effect / stretch * stretch
+	if a.at == nil {
+		a.at = make([]int64, stretch)
+	}
+	clear(a.at)
+	for _, span := range a.spans {
+		if span.least < 0 || span.least >= a.from+stretch || span.most < a.from {
+			continue
+		}
+		if _, err := a.file.Seek(span.from, io.SeekStart); err != nil {
+			return err
+		}
+		all := newRecords(io.LimitReader(a.file, span.to-span.from))
+		for all.at = span.from; all.next(); {
+			effect, used := binary.Uvarint(all.body[1:])
+			if n := int64(effect) - a.from; all.body[0] == recordDone && n >= 0 && n < stretch {
+				a.at[n] = all.start + 1 + int64(used)
+			}
+		}
+	}
+	return nil
 }
 
 // mostFields is more than the fields of a finished effect take: an ETag can be
@@ -53,11 +105,20 @@ const mostFields = 2 << 10
 // was sent, and the digest if one was computed. It is false for an effect that
 // is not done.
 func (a *Arrivals) Entry(effect int64) (e object.Entry, ok bool, err error) {
-	if effect >= int64(len(a.at)) || a.at[effect] == 0 {
+	if a.file == nil {
+		return e, false, nil
+	}
+	if a.from < 0 || effect < a.from || effect >= a.from+stretch {
+		if err := a.load(effect); err != nil {
+			return e, false, err
+		}
+	}
+	at := a.at[effect-a.from]
+	if at == 0 {
 		return e, false, nil
 	}
 	var room [mostFields]byte
-	n, err := a.file.ReadAt(room[:], a.at[effect])
+	n, err := a.file.ReadAt(room[:], at)
 	if err != nil && err != io.EOF {
 		return e, false, err
 	}
@@ -77,5 +138,14 @@ func (a *Arrivals) Entry(effect int64) (e object.Entry, ok bool, err error) {
 // Settled tells whether the effect's source was seen to.
 func (a *Arrivals) Settled(effect int64) bool { return a.after.has(effect) }
 
+// Doubted tells that what is at the target may not be what was sent: a write ended
+// before its content was looked at, or was found another later.
+func (a *Arrivals) Doubted(effect int64) bool { return a.doubted.has(effect) }
+
 // Close closes the ledger.
-func (a *Arrivals) Close() error { return a.file.Close() }
+func (a *Arrivals) Close() error {
+	if a.file == nil {
+		return nil
+	}
+	return a.file.Close()
+}

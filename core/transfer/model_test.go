@@ -137,10 +137,12 @@ func (m *model) round(t *rapid.T) {
 	able := m.target.Abilities()
 	w := &m.world
 	w.Source, w.Target, w.KeepsTimes, w.IsTree, w.Agreed = tree(t, a), tree(t, b), able.KeepsTimes, able.Tree, plantest.Agreed{}
+	w.Doubted = map[string]bool{}
 	w.SourceIsTree = true
 	w.Bad = func(string) bool { return false }
 	w.Same = func(x, y object.Entry) bool { return here[x.Key] == there[y.Key] }
 	for c := known.Cursor(""); c.Next(); {
+		w.Doubted[c.Key()] = c.State().Doubt
 		w.Agreed[c.Key()] = [2]object.Entry{c.State().Source, c.State().Target}
 	}
 	p, err := plan.Build(ctx, base+".plan", a, b, plan.Options{Rules: w.Rules, Agreed: known, Source: m.source.Abilities(), Target: able, Now: m.now,

@@ -135,6 +135,13 @@ func (b *bitmap) set(n int64) bool {
 	return (*b)[n/64] != was
 }
 
+// clear takes n out.
+func (b bitmap) clear(n int64) {
+	if n/64 < int64(len(b)) {
+		b[n/64] &^= 1 << (n % 64)
+	}
+}
+
 func (b bitmap) has(n int64) bool {
 	return n/64 < int64(len(b)) && b[n/64]&(1<<(n%64)) != 0
 }

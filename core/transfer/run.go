@@ -225,6 +225,9 @@ func (r *run) feed(p *plan.Plan) error {
 		return err
 	}
 	if removals {
+		if err := r.ownNames(p); err != nil || r.ended() {
+			return err
+		}
 		if err := r.removals(p); err != nil {
 			return err
 		}

@@ -22,6 +22,8 @@ type Agreed map[string][2]object.Entry
 
 // World is all a plan follows from.
 type World struct {
+	// Doubted are the keys whose agreement is none: the target is in doubt.
+	Doubted        map[string]bool
 	Source, Target Tree
 	Agreed         Agreed
 	Rules          rule.Rules
@@ -100,6 +102,10 @@ func (w *World) key(k string, below bool) Outcome {
 	src, here := w.Source[k]
 	dst, there := w.Target[k]
 	was, agreed := w.Agreed[k]
+	doubted := w.Doubted[k] && there && alike(dst, was[1])
+	if w.Doubted[k] {
+		agreed = false
+	}
 	twoWay := w.Rules.Direction == rule.TwoWay
 	srcMoved := !agreed || !here || !alike(src, was[0])
 	dstMoved := !agreed || !there || !alike(dst, was[1])
@@ -138,6 +144,10 @@ func (w *World) key(k string, below bool) Outcome {
 		return Outcome{Kind: plan.Blocked}
 	case !there:
 		return Outcome{Kind: plan.Add}
+	case doubted && twoWay:
+		return w.conflict(src, here, dst, there)
+	case doubted:
+		return Outcome{Kind: plan.Change}
 	case w.same(src, dst, agreed, srcMoved, dstMoved):
 		meta := w.KeepsTimes && !twoWay && (w.Rules.Judge == rule.BySize || w.Rules.Judge == rule.ByContent) && !src.Modified.Equal(dst.Modified) ||
 			!w.KeepsTimes && !twoWay && w.Rules.Judge == rule.ByContent && agreed && !was[0].Modified.Equal(src.Modified)
