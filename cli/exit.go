@@ -17,6 +17,7 @@ const (
 	ExitHeld        = 4 // refused by a guard
 	ExitInterrupted = 5 // stopped before the end; what was done stays done
 	ExitCannot      = 6 // could not: an endpoint, the network, a disk
+	ExitNotCompared = 7 // a proof found nothing wrong, but could not compare everything
 )
 
 // errFailures makes ExitFailures of a command that has already told why.
@@ -25,6 +26,9 @@ var errFailures = errors.New("done, with failures")
 // errNothing makes ExitNothing of a command that has already told so.
 var errNothing = errors.New("nothing to do")
 
+// errNotCompared makes ExitNotCompared of a proof that has already told why.
+var errNotCompared = errors.New("not everything could be compared")
+
 // exitCode finds the code an error stands for.
 func exitCode(err error) int {
 	switch {
@@ -32,6 +36,8 @@ func exitCode(err error) int {
 		return ExitDone
 	case errors.Is(err, errFailures):
 		return ExitFailures
+	case errors.Is(err, errNotCompared):
+		return ExitNotCompared
 	case errors.Is(err, service.ErrBadInput), errors.Is(err, service.ErrBusy), errors.Is(err, service.ErrPlanning), errors.Is(err, errUsage):
 		return ExitBadInput
 	case errors.Is(err, service.ErrNothingToDo), errors.Is(err, errNothing):

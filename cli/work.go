@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -78,7 +79,7 @@ func (a *app) planCommand() *cobra.Command {
 				}
 				switch {
 				case len(info.Held) > 0:
-					return fmt.Errorf("%w: %s", service.ErrHeld, info.Held[0])
+					return fmt.Errorf("%w: %s; look at the plan, and if it is meant: %s", service.ErrHeld, strings.Join(info.Held, "; "), service.ApproveCommand(&info))
 				case !info.Whole():
 					return errFailures
 				case info.Idle():
@@ -105,6 +106,18 @@ func (a *app) makePlan(ctx context.Context, s *service.Service, job string, fres
 	return info, nil
 }
 
+// waysText tells how what Lumtra promises is kept.
+func waysText(w plan.Ways) (text string) {
+	for _, way := range w.Shown() {
+		mark := " "
+		if way.Weak {
+			mark = "▲"
+		}
+		text += fmt.Sprintf("\n  %s %s: %s", mark, way.Name, way.Way)
+	}
+	return text
+}
+
 // sayPlan tells what a plan comes to.
 func (a *app) sayPlan(ctx context.Context, s *service.Service, info plan.Info) {
 	a.sayCatalog(info.Source)
@@ -120,8 +133,10 @@ func (a *app) sayPlan(ctx context.Context, s *service.Service, info plan.Info) {
 	}
 	if info.Settled() {
 		text += "\n    nothing to do"
+	} else {
+		text += waysText(info.Ways)
 	}
-	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Rules.Judge, "totals": info.Totals.Map(), "held": info.Held, "notes": info.Notes, "afterwards": info.Afterwards}, text)
+	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "judge": info.Rules.Judge, "totals": info.Totals.Map(), "held": info.Held, "notes": info.Notes, "ways": info.Ways, "afterwards": info.Afterwards}, text)
 	a.sayRules(info)
 	for _, note := range info.Notes {
 		a.out.say("note", map[string]any{"text": note}, "    "+object.Display(note))
@@ -241,6 +256,9 @@ func (a *app) sayRun(r history.Run) {
 	if r.Before > 0 {
 		text += fmt.Sprintf("; %s before", countText(r.Before))
 	}
+	if r.Unverified > 0 {
+		text += fmt.Sprintf("; %s of them unverified, as nothing keeps a checksum of their content", countText(r.Unverified))
+	}
 	if r.Settled > 0 {
 		text += fmt.Sprintf("; %s seen to at the source", countText(r.Settled))
 	}
@@ -259,11 +277,14 @@ func (a *app) sayRun(r history.Run) {
 	if r.Gaps > 0 {
 		text += fmt.Sprintf("\n    %s of the places could not be listed, so the plan did not cover them", plural(r.Gaps, "part", "parts"))
 	}
+	for _, note := range r.Notes {
+		text += "\n    " + object.Display(note)
+	}
 	if r.End == history.Stopped {
 		text += fmt.Sprintf("\n    what was done stays done; `lumtra run %s` goes on", r.Job)
 	}
 	a.out.say("run", map[string]any{"job": r.Job, "plan": r.Plan, "end": r.End, "objects": r.Objects, "bytes": r.Bytes, "before": r.Before,
-		"failed": r.Failed, "retries": r.Retries, "settled": r.Settled, "gaps": r.Gaps, "seconds": took.Seconds(), "problems": r.Problems}, text)
+		"failed": r.Failed, "retries": r.Retries, "settled": r.Settled, "unverified": r.Unverified, "notes": r.Notes, "gaps": r.Gaps, "seconds": took.Seconds(), "problems": r.Problems}, text)
 }
 
 func (a *app) proveCommand() *cobra.Command {
@@ -286,7 +307,10 @@ func (a *app) proveCommand() *cobra.Command {
 				if err := a.sayProof(p); err != nil {
 					return err
 				}
-				if !p.Holds() {
+				switch {
+				case p.OnlyUnproven():
+					return errNotCompared
+				case !p.Holds():
 					return errFailures
 				}
 				return nil
@@ -308,7 +332,7 @@ func (a *app) sayProof(p *service.Proof) error {
 	}
 	for _, v := range []proof.Verdict{proof.Same, proof.Different, proof.Missing, proof.Unproven, proof.Extra} {
 		if n := p.Objects[v]; n > 0 {
-			text += fmt.Sprintf("\n    %-9s %12s  %10s", v, countText(n), bytesText(p.Bytes[v]))
+			text += fmt.Sprintf("\n    %-12s %12s  %10s", v, countText(n), bytesText(p.Bytes[v]))
 		}
 	}
 	if p.Gaps > 0 {
@@ -319,11 +343,12 @@ func (a *app) sayProof(p *service.Proof) error {
 		return err
 	}
 	for _, l := range lines {
-		text += fmt.Sprintf("\n    %-9s %s — %s", l.Verdict, object.Display(l.Key), object.Display(l.Why))
+		text += fmt.Sprintf("\n    %-12s %s — %s", l.Verdict, object.Display(l.Key), object.Display(l.Why))
 	}
+	text += waysText(p.Ways)
 	text += "\n    written to " + p.Dir
 	a.out.say("proof", map[string]any{"job": p.Job, "proof": p.Number, "method": p.Method, "holds": p.Holds(), "objects": p.Objects, "bytes": p.Bytes,
-		"gaps": p.Gaps, "dir": p.Dir}, text)
+		"gaps": p.Gaps, "ways": p.Ways, "dir": p.Dir}, text)
 	return nil
 }
 

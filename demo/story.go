@@ -146,7 +146,7 @@ func (t *teller) runAndProve() error {
 	}
 	t.say("proved", map[string]any{"method": p.Method, "holds": p.Holds(), "objects": p.Objects, "manifest": filepath.Join(p.Dir, "manifest.jsonl")},
 		fmt.Sprintf("Proved by %s: %d of %d objects are the same at both sides.", p.Method, p.Objects["same"],
-			p.Objects["same"]+p.Objects["different"]+p.Objects["missing"]+p.Objects["unproven"]))
+			p.Objects["same"]+p.Objects["different"]+p.Objects["missing"]+p.Objects["not compared"]))
 	if !p.Holds() {
 		return errors.New("the proof does not hold")
 	}

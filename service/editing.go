@@ -45,8 +45,10 @@ func (s *Service) SaveEndpoint(was string, e job.Endpoint, given *secret.Credent
 		return badInput(err)
 	}
 	if was != "" && was != e.Name {
-		if err := os.Rename(s.reportPath(was), s.reportPath(e.Name)); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return err
+		for from, to := range map[string]string{s.reportPath(was): s.reportPath(e.Name), s.factsPath(was): s.factsPath(e.Name)} {
+			if err := os.Rename(from, to); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
 		}
 	}
 	s.log.Info("endpoint saved", "endpoint", e.Name, "was", was)
@@ -76,6 +78,9 @@ func (s *Service) RemoveEndpoint(name string) error {
 		return badInput(err)
 	}
 	s.forget(name)
+	if err := s.forgetFacts(name); err != nil {
+		return err
+	}
 	err := os.Remove(s.reportPath(name))
 	if errors.Is(err, os.ErrNotExist) {
 		err = nil

@@ -12,7 +12,6 @@ import (
 	"github.com/aws/aws-sdk-go-v2/aws"
 
 	"lumtra/core/job"
-	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/blob"
 	"lumtra/core/place/folder"
@@ -27,6 +26,7 @@ import (
 type opened struct {
 	place.Endpoint
 	standIn *standin.Server
+	known   *place.Known // of a store; nil for what is none
 }
 
 func (o *opened) close() error {
@@ -125,26 +125,26 @@ func (s *Service) open(ctx context.Context, e *job.Endpoint, given *secret.Crede
 			return nil, place.NewError(e.Name, "open", "", place.Unreachable, err)
 		}
 	}
-	end, err := s.store(e, l, address)
+	known := s.knownOf(e)
+	end, err := s.store(e, l, address, known)
 	if err != nil {
 		if server != nil {
 			server.Close()
 		}
 		return nil, err
 	}
-	return &opened{end, server}, nil
+	return &opened{end, server, known}, nil
 }
 
 // store makes the endpoint of a store at an address.
-func (s *Service) store(e *job.Endpoint, l login, address string) (place.Endpoint, error) {
+func (s *Service) store(e *job.Endpoint, l login, address string, known *place.Known) (place.Endpoint, error) {
 	if e.Kind == job.KindBlob {
 		if e.StandIn != "" {
 			address += "/" + l.name
 		}
-		r := s.Report(e.Name)
-		return blob.NewStore(blob.Config{CRC64: r != nil && r.Verifies == object.CRC64NVME.String(), Name: e.Name, Address: address, Account: l.name, Key: l.secret, SAS: l.access, Bucket: e.Bucket, CAFile: s.caFile(e), Proxy: e.Proxy})
+		return blob.NewStore(blob.Config{Known: known, Name: e.Name, Address: address, Account: l.name, Key: l.secret, SAS: l.access, Bucket: e.Bucket, CAFile: s.caFile(e), Proxy: e.Proxy})
 	}
-	return s3.NewStore(s3.Config{Name: e.Name, Address: address, Region: cmp.Or(e.Region, l.region), VirtualHost: e.Addressing == "host", Bucket: e.Bucket,
+	return s3.NewStore(s3.Config{Known: known, Name: e.Name, Address: address, Region: cmp.Or(e.Region, l.region), VirtualHost: e.Addressing == "host", Bucket: e.Bucket,
 		AccessKey: l.name, Secret: l.secret, Token: l.token, Credentials: l.shared, SignBodies: e.SignBodies, CAFile: s.caFile(e), Proxy: e.Proxy})
 }
 

@@ -30,7 +30,7 @@ type link struct {
 
 func newLink(state string) *link {
 	path := filepath.Join(state, socketName)
-	return &link{runs: map[string]*ActiveRun{}, client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
+	return &link{runs: map[string]*ActiveRun{}, client: &http.Client{Timeout: callPatience, Transport: &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			var d net.Dialer
 			return d.DialContext(ctx, "unix", path)
@@ -38,6 +38,10 @@ func newLink(state string) *link {
 		IdleConnTimeout: time.Minute,
 	}}}
 }
+
+// callPatience is how long to wait for the background service: it may test an
+// endpoint before it says that a run has begun.
+const callPatience = 2 * time.Minute
 
 // call asks the background service.
 func (l *link) call(ctx context.Context, method, path string, in, out any) error {

@@ -11,8 +11,10 @@ import (
 	"strconv"
 	"time"
 
+	"lumtra/core/agreed"
 	"lumtra/core/compare"
 	"lumtra/core/job"
+	"lumtra/core/object"
 	"lumtra/core/proof"
 	"lumtra/core/rule"
 )
@@ -68,13 +70,49 @@ func (s *Service) Prove(ctx context.Context, name string, opts ProveOptions, a *
 	if err != nil {
 		return nil, err
 	}
-	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Archive: archive(j), Digest: kind, Both: opts.Both || j.Direction == rule.TwoWay, Gzips: j.As.Gzips()})
+	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, proof.Options{Job: name, Number: number, Method: method, Select: match, Trash: j.TrashPath, Archive: archive(j), Digest: kind, Both: opts.Both || j.Direction == rule.TwoWay, Gzips: j.As.Gzips(), Ways: promises(x)})
 	if err != nil {
 		os.RemoveAll(p.Dir) // half a proof proves nothing
 		return nil, err
 	}
+	if err := s.doubt(ctx, j, x, p); err != nil {
+		s.log.Warn("what a proof found could not be kept for the next plan", "job", name, "error", err)
+	}
 	s.log.Info("proved", "job", name, "proof", number, "holds", p.Holds(), "objects", p.Objects)
 	return p, nil
+}
+
+// doubt remembers what a proof found different: the next plan sends it again,
+// whatever size and time say. What was compressed on the way is another by design.
+func (s *Service) doubt(ctx context.Context, j *job.Job, x *sides, p *Proof) error {
+	before, err := s.agreed(ctx, j.Name, x)
+	if err != nil {
+		return err
+	}
+	defer before.Close()
+	whole := p.Gaps == 0 && p.Objects[proof.Unproven] == 0
+	if p.Objects[proof.Different] == 0 && (before == nil || before.Info.Doubts == 0) {
+		return nil
+	}
+	lines, err := proof.OpenDifferences(p.Dir)
+	if err != nil {
+		return err
+	}
+	defer lines.Close()
+	path := filepath.Join(s.opts.State, "jobs", j.Name, "agreed")
+	info := agreed.Info{Job: j.Name, Source: x.source.Name(), Target: x.target.Name()}
+	return agreed.Mark(path, before, info, whole, func() (*agreed.Found, error) {
+		for {
+			l, err := lines.Next()
+			if err != nil || l == nil {
+				return nil, err
+			}
+			if l.Verdict == proof.Different && l.There != nil {
+				return &agreed.Found{Key: l.Key, Source: object.Entry{Size: l.Size, Modified: l.Modified},
+					Target: object.Entry{Size: l.There.Size, Modified: l.There.Modified, ETag: l.There.ETag}}, nil
+			}
+		}
+	})
 }
 
 // mendedAtMost is how many keys a job of differences names; with more it looks

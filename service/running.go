@@ -18,6 +18,7 @@ import (
 	"lumtra/core/pace"
 	"lumtra/core/place"
 	"lumtra/core/plan"
+	"lumtra/core/rule"
 	"lumtra/core/transfer"
 )
 
@@ -142,6 +143,10 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	if err != nil {
 		return nil, err
 	}
+	notes := s.ready(ctx, j, x)
+	if err := s.hold(j, x); err != nil {
+		return nil, err
+	}
 	source, target := x.source, x.target
 	expected := s.Estimate(ctx, j, &p.Info).Expect
 	ledger, err := s.ledger(p, s.durable(j))
@@ -161,7 +166,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	// A run goes on when the call that began it is over.
 	runCtx, stop := context.WithCancel(context.WithoutCancel(ctx))
 	r := &ActiveRun{Job: name, plan: p.Info, began: time.Now(), meter: &transfer.Meter{}, control: &transfer.Control{}, limiter: pace.NewLimiter(0), hours: j.Limits.Hours,
-		before: before, beforeBytes: beforeBytes, planned: work, stop: stop, done: make(chan struct{}), kick: make(chan struct{}, 1), priority: Usual}
+		at: endpointsOf(j), notes: notes, before: before, beforeBytes: beforeBytes, planned: work, stop: stop, done: make(chan struct{}), kick: make(chan struct{}, 1), priority: Usual}
 	r.result = history.Run{Job: name, Plan: p.Info.Number, Began: r.began, End: history.Running, Before: before,
 		Expected: expected, PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}
 	leave := s.join(r, j)
@@ -194,8 +199,8 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		timeCtx, stopTime := context.WithCancel(runCtx)
 		var timing sync.WaitGroup
 		timing.Go(func() { r.keepTime(timeCtx) })
-		s.carryOut(runCtx, r, p, source, s.asFound(j.Target, target), ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes,
-			Proof: j.Proof, Digest: digest, Only: only, Control: r.control, Pacers: r.pacers()})
+		s.carryOut(runCtx, r, p, source, target, ledger, db, transfer.Options{Streams: j.Limits.Streams, PartSize: j.Limits.PartBytes,
+			Proof: j.Proof, Digest: digest, ReadTwice: j.ReadTwice, Verified: j.Guards.Unverified == rule.FailUnverified, Only: only, Control: r.control, Pacers: r.pacers()})
 		stopTime()
 		timing.Wait()
 		stop()
@@ -236,7 +241,7 @@ func (s *Service) planFor(j *job.Job, opts RunOptions) (p *plan.Plan, err error)
 	case p.Info.Print != j.Print():
 		err = badInput(fmt.Errorf("the job %s has changed since plan %d was made; make a new one", j.Name, p.Info.Number))
 	case len(p.Info.Held) > 0 && !p.Approved():
-		err = fmt.Errorf("%w: %s", ErrHeld, strings.Join(p.Info.Held, "; "))
+		err = fmt.Errorf("%w: %s; look at the plan, and if it is meant: %s", ErrHeld, strings.Join(p.Info.Held, "; "), ApproveCommand(&p.Info))
 	case p.Info.Idle():
 		err = ErrNothingToDo
 	}
@@ -245,6 +250,18 @@ func (s *Service) planFor(j *job.Job, opts RunOptions) (p *plan.Plan, err error)
 		return nil, err
 	}
 	return p, nil
+}
+
+// ApproveCommand is the command that lets a held plan go.
+func ApproveCommand(info *plan.Info) string {
+	return fmt.Sprintf("lumtra run %s --plan %d --approve %d", info.Job, info.Number, info.Totals[plan.Remove].Count)
+}
+
+// endpointsOf are the endpoints a job names.
+func endpointsOf(j *job.Job) map[string]bool {
+	from, _ := job.SplitPlace(j.Source)
+	to, _ := job.SplitPlace(j.Target)
+	return map[string]bool{from: true, to: true}
 }
 
 // lock takes one of a job's locks, for this process or any other: "lock" while
@@ -293,7 +310,8 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 	<-saved
 	err = errors.Join(err, ledger.Close())
 	measure(&r.result, r.meter.Snapshot())
-	r.result.Objects, r.result.Settled, r.result.Ended = out.Objects, out.Settled, time.Now()
+	r.result.Objects, r.result.Settled, r.result.Unverified, r.result.Ended = out.Objects, out.Settled, out.Unverified, time.Now()
+	r.result.Notes = r.Notes()
 	switch {
 	case err != nil:
 		r.result.End, r.result.Note = history.Broken, err.Error()
@@ -312,6 +330,7 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 }
 
 func measure(r *history.Run, m transfer.Snapshot) {
+	r.Unverified = m.Unverified
 	r.Objects, r.Bytes, r.Failed, r.Retries = m.Objects, m.Bytes, m.Failed, m.Retries
 	r.Problems, r.Samples = m.Problems, thin(m.Samples)
 }

@@ -53,7 +53,8 @@ type Service struct {
 
 	opening   sync.Mutex // held while an endpoint is being opened
 	endpoints map[string]*opened
-	former    []*opened // replaced by newer settings, perhaps still in use
+	knowns    map[string]*place.Known // of endpoints that were opened
+	former    []*opened               // replaced by newer settings, perhaps still in use
 }
 
 // ErrBadInput marks what a person typed or wrote and has to change.
@@ -81,7 +82,7 @@ func Open(opts Options) (*Service, error) {
 		}
 	}
 	sweep(opts.State)
-	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, runs: map[string]*ActiveRun{}, limits: map[string]*endpointLimit{}, last: map[string]*ActiveRun{}, link: newLink(opts.State),
+	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, knowns: map[string]*place.Known{}, runs: map[string]*ActiveRun{}, limits: map[string]*endpointLimit{}, last: map[string]*ActiveRun{}, link: newLink(opts.State),
 		secrets: secret.OpenStore(filepath.Join(opts.State, "secrets"))}
 	s.life, s.end = context.WithCancel(context.Background())
 	s.workspace.Store(w)
@@ -218,6 +219,6 @@ func (s *Service) endpoint(name string) (place.Endpoint, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.endpoints[name] = e
+	s.endpoints[name], s.knowns[name] = e, e.known
 	return e.Endpoint, nil
 }

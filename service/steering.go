@@ -72,6 +72,8 @@ type ActiveRun struct {
 	Job  string
 	done chan struct{}
 
+	at    map[string]bool // the endpoints
+	notes []string        // under mu: what was found on the way
 	// Of a run in this process.
 	plan                plan.Info
 	began               time.Time
@@ -104,6 +106,23 @@ type ActiveRun struct {
 type sharing struct {
 	end   *endpointLimit
 	share *pace.Share
+}
+
+// note keeps something that was found on the way, once.
+func (r *ActiveRun) note(text string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !slices.Contains(r.notes, text) && len(r.notes) < 100 {
+		r.notes = append(r.notes, text)
+	}
+}
+
+// Notes are what was found on the way: endpoints that were tested first, and stores
+// that did otherwise than was known.
+func (r *ActiveRun) Notes() []string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.notes)
 }
 
 // Stop ends the run at once; what has arrived whole stays.

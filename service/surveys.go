@@ -196,6 +196,9 @@ func (s *Service) survey(ctx context.Context, j *job.Job, a *Activity, fresh Fre
 		return nil, err
 	}
 	x.unlock = unlock
+	for name := range endpointsOf(j) {
+		s.clearTests(ctx, name)
+	}
 	a.enter("surveying both sides")
 	began := time.Now()
 	source, target := x.keptAs(j)

@@ -25,6 +25,14 @@ func (s *Service) TestEndpoint(ctx context.Context, name string, opts probe.Opti
 	if opts.Bucket == "" {
 		opts.Bucket = s.Workspace().Endpoints[name].Bucket
 	}
+	if opts.Write && opts.Bucket != "" {
+		prefix, done, err := s.testing(ctx, name, opts.Bucket)
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		opts.Prefix = prefix
+	}
 	r := probe.Run(ctx, end, opts)
 	if ctx.Err() != nil {
 		return r, ctx.Err()
@@ -51,8 +59,10 @@ func (s *Service) TryEndpoint(ctx context.Context, e job.Endpoint, given *secret
 
 // KeepReport keeps what a test of an endpoint found, for plans.
 func (s *Service) KeepReport(name string, r *probe.Report) error {
-	if old := s.Report(name); old == nil && r.Verifies != "" || old != nil && old.Verifies != r.Verifies {
-		s.forget(name) // so that it is opened anew, with the check that was found
+	if r.Facts != nil {
+		if err := s.adopt(name, *r.Facts); err != nil {
+			return err
+		}
 	}
 	raw, err := json.MarshalIndent(r, "", "  ")
 	if err == nil {
@@ -63,6 +73,23 @@ func (s *Service) KeepReport(name string, r *probe.Report) error {
 	}
 	if err != nil {
 		return fmt.Errorf("keeping the endpoint test: %w", err)
+	}
+	return nil
+}
+
+// adopt has what a test found take the place of what was known of a store.
+func (s *Service) adopt(name string, f place.Facts) error {
+	e := s.Workspace().Endpoints[name]
+	if e == nil {
+		return nil
+	}
+	s.opening.Lock()
+	if known := s.knowns[name]; known != nil {
+		known.Replace(f)
+	}
+	s.opening.Unlock()
+	if err := s.keepFacts(name, keptFacts{Kind: e.Kind, Address: e.Address + e.StandIn, Facts: f}); err != nil {
+		return fmt.Errorf("keeping what a test found: %w", err)
 	}
 	return nil
 }
@@ -100,19 +127,6 @@ func (s *Service) found(at string, p place.Place) place.Abilities {
 	return a
 }
 
-// whole is a place that takes objects in one piece only.
-type whole struct{ place.Place }
-
-// asFound is the target as a test found it: one that refuses parts is sent
-// whole objects, whatever its protocol promises.
-func (s *Service) asFound(at string, p place.Place) place.Place {
-	name, _ := job.SplitPlace(at)
-	if r := s.Report(name); r != nil && r.Wrote && !r.Parts {
-		return whole{p}
-	}
-	return p
-}
-
 // soon is how long before its end a credential is worth a warning.
 const soon = 7 * 24 * time.Hour
 
@@ -134,7 +148,7 @@ func (s *Service) Expiring(now time.Time) map[string]time.Time {
 }
 
 // planNotes is what endpoint tests and credentials say that bears on a plan.
-func (s *Service) planNotes(j *job.Job) []string {
+func (s *Service) planNotes(j *job.Job, x *sides) []string {
 	var notes []string
 	now := time.Now()
 	ends := s.Expiring(now)
@@ -155,11 +169,15 @@ func (s *Service) planNotes(j *job.Job) []string {
 		if at != j.Target {
 			continue
 		}
-		if !r.VerifiesSums && r.Wrote {
-			notes = append(notes, name+" does not verify checksums: prove by read-back")
-		}
 		if bucket, _, _ := strings.Cut(path, "/"); r.Bucket == bucket && r.Versioning == place.VersioningOff {
 			notes = append(notes, fmt.Sprintf("%s/%s keeps no versions: what is changed there cannot be brought back", name, bucket))
+		}
+	}
+	ways := promises(x)
+	for _, w := range ways.Shown() {
+		if w.Weak {
+			name, _ := job.SplitPlace(map[string]string{"source": j.Source, "target": j.Target}[w.Side])
+			notes = append(notes, fmt.Sprintf("%s: %s — %s", name, w.Name, w.Way))
 		}
 	}
 	return notes

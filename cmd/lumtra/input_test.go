@@ -244,7 +244,7 @@ func TestDigests(t *testing.T) {
 	require.Equal(t, cli.ExitFailures, code, text)
 	doc, err = os.ReadFile(filepath.Join(dir, ".lumtra/jobs/out/proofs/0002/proof.txt"))
 	require.NoError(t, err)
-	assert.Regexp(t, `(?s)IT DOES NOT HOLD.*different +1 objects.*different  tiles/00/0000.png: `, string(doc))
+	assert.Regexp(t, `(?s)IT DOES NOT HOLD.*different +1 objects.*different    tiles/00/0000.png: `, string(doc))
 	put(t, dir, "dst/tiles/00/0000.png", strings.Repeat("tile 0 ", 40))
 	put(t, dir, "dst/only here.wav", "extra")
 	text, code = lumtra(t, dir, "prove", "out", "--by", "size")

@@ -41,7 +41,11 @@ type Run struct {
 	Before                       int64
 	Failed, Retries              int64
 	// Settled counts the sources that something became of afterwards.
-	Settled  int64
+	Settled int64
+	// Unverified counts the objects that nothing vouched for.
+	Unverified int64
+	// Notes are what was found on the way, in words. They are not kept.
+	Notes    []string
 	Problems []transfer.Problem
 	Samples  []transfer.Sample
 	// Gaps is what the plan's surveys could not list.
@@ -92,7 +96,7 @@ func Open(path string) (*DB, error) {
 		db.Close()
 		return nil, fmt.Errorf("the history %s cannot be opened: %w", path, err)
 	}
-	for _, column := range []string{"expected", "settled"} {
+	for _, column := range []string{"expected", "settled", "unverified"} {
 		if _, err := db.Exec(`ALTER TABLE runs ADD COLUMN ` + column + ` INTEGER NOT NULL DEFAULT 0`); err != nil && !strings.Contains(err.Error(), "duplicate column") {
 			db.Close()
 			return nil, fmt.Errorf("the history %s cannot be brought up to date: %w", path, err)
@@ -136,8 +140,8 @@ func (h *DB) Save(ctx context.Context, r *Run) error {
 		ended = r.Ended.UnixMicro()
 	}
 	_, err = h.db.ExecContext(ctx,
-		`UPDATE runs SET ended=?, outcome=?, objects=?, bytes=?, before=?, failed=?, retries=?, note=?, problems=?, samples=?, settled=? WHERE id=?`,
-		ended, r.End, r.Objects, r.Bytes, r.Before, r.Failed, r.Retries, r.Note, problems, samples, r.Settled, r.ID)
+		`UPDATE runs SET ended=?, outcome=?, objects=?, bytes=?, before=?, failed=?, retries=?, note=?, problems=?, samples=?, settled=?, unverified=? WHERE id=?`,
+		ended, r.End, r.Objects, r.Bytes, r.Before, r.Failed, r.Retries, r.Note, problems, samples, r.Settled, r.Unverified, r.ID)
 	return err
 }
 
@@ -145,7 +149,7 @@ func (h *DB) Save(ctx context.Context, r *Run) error {
 // job "" means all jobs.
 func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) ([]Run, error) {
 	rows, err := h.db.QueryContext(ctx,
-		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples, expected, settled
+		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples, expected, settled, unverified
 		 FROM runs WHERE (?1 = '' OR job = ?1) AND began >= ?2 ORDER BY began DESC, id DESC LIMIT ?3`, job, since.UnixMicro(), limit)
 	if err != nil {
 		return nil, err
@@ -157,7 +161,7 @@ func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) (
 		var began, ended, expected int64
 		var problems, samples []byte
 		if err := rows.Scan(&r.ID, &r.Job, &r.Plan, &began, &ended, &r.End, &r.PlannedObjects, &r.PlannedBytes, &r.Objects, &r.Bytes,
-			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples, &expected, &r.Settled); err != nil {
+			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples, &expected, &r.Settled, &r.Unverified); err != nil {
 			return nil, err
 		}
 		r.Began, r.Expected = time.UnixMicro(began), time.Duration(expected)*time.Microsecond

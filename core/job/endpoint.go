@@ -54,6 +54,9 @@ type Endpoint struct {
 	CAFile     string `toml:"ca-file,omitempty"`
 	Proxy      string `toml:"proxy,omitempty"`
 	SignBodies *bool  `toml:"sign-bodies,omitempty"`
+	// Test is "" for an endpoint that is tested, small and cheap, before the first run
+	// writes to it, or [TestNever].
+	Test string `toml:"test,omitempty"`
 
 	// MaxObjects is the most objects a bucket there may hold; 0 means no limit.
 	MaxObjects int64 `toml:"max-objects,omitempty"`
@@ -75,6 +78,9 @@ type Endpoint struct {
 	SpeedBytes int64         `toml:"-"` // a second; 0 means no limit
 	Wait       time.Duration `toml:"-"`
 }
+
+// TestNever is [Endpoint.Test] of one that is tested only when a person asks for it.
+const TestNever = "never"
 
 // Beginnings of Endpoint.Credential, and the one that has no name behind it.
 const (
@@ -202,6 +208,8 @@ func (e *Endpoint) checkStore() (setting, what string) {
 		return "address", fmt.Sprintf("address is %q; it reads like \"https://host:port\"", e.Address)
 	case address.User != nil:
 		return "address", "no credentials in the address: it ends up on screens and in logs"
+	case e.Test != "" && e.Test != TestNever:
+		return "test", fmt.Sprintf("test is %q; it is \"never\", or left out", e.Test)
 	case e.Addressing != "" && e.Addressing != "path" && e.Addressing != "host":
 		return "addressing", fmt.Sprintf("addressing is %q; it is \"path\" or \"host\"", e.Addressing)
 	}

@@ -33,7 +33,9 @@ type Job struct {
 	// Digest is computed of all that a run sends, and by proofs: "sha256" or "blake3";
 	// "" for none.
 	Digest string `toml:"digest,omitempty"`
-	Limits Limits `toml:"limits"`
+	// ReadTwice has content that its source keeps nothing to hold against read twice.
+	ReadTwice bool   `toml:"read-twice,omitempty"`
+	Limits    Limits `toml:"limits"`
 	// SurveyAge is how old a survey may be to be planned from again, as an age
 	// such as "2h"; "" means that every plan surveys anew.
 	SurveyAge string `toml:"survey-age,omitempty"`

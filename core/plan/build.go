@@ -36,6 +36,8 @@ type Options struct {
 	OtherFacts func(ctx context.Context, source, target *object.Entry) (string, error)
 	// Notes are what is known of the two places that a reader should know too.
 	Notes []string
+	// Ways are how the two places keep promises.
+	Ways Ways
 	// Now is the time ages are counted from; zero means the time of planning.
 	Now time.Time
 	// Partial, when not nil, is told now and then what has been planned so far
@@ -77,7 +79,7 @@ func work(ctx context.Context, source, target *catalog.Catalog, opts Options, se
 		return Info{}, err
 	}
 	w := &worker{opts: &opts, match: match, source: source, target: target, seg: seg, total: source.Info.Objects + target.Info.Objects,
-		info: Info{Job: opts.Job, Number: opts.Number, Made: opts.Now, Rules: opts.Rules, Source: source.Info, Target: target.Info, Print: opts.Print, Notes: opts.Notes}}
+		info: Info{Job: opts.Job, Number: opts.Number, Made: opts.Now, Rules: opts.Rules, Source: source.Info, Target: target.Info, Print: opts.Print, Notes: opts.Notes, Ways: opts.Ways}}
 	w.info.Tallies = match.Tallies()
 	if opts.Agreed != nil {
 		w.info.Agreed = opts.Agreed.Info.Objects

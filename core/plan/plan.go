@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"lumtra/core/catalog"
+	"lumtra/core/place"
 	"lumtra/core/rule"
 	"lumtra/core/segment"
 )
@@ -86,9 +87,42 @@ type Info struct {
 	Held []string `json:",omitempty"`
 	// Notes are what endpoint tests and credentials say that bears on the plan.
 	Notes []string `json:",omitempty"`
+	// Ways are how runs keep what Lumtra promises, by what was known of the two
+	// places when the plan was made.
+	Ways Ways
 	// Print is a fingerprint of the job as it was, so that a plan is not
 	// run with a job that has changed since.
 	Print string
+}
+
+// Ways are the promises of the two places.
+type Ways struct {
+	Source []place.Promise `json:",omitempty"`
+	Target []place.Promise `json:",omitempty"`
+}
+
+// WayOf is one promise, with the side it is about.
+type WayOf struct {
+	// Side is "source" or "target".
+	Side string
+	place.Promise
+}
+
+// Shown are those that matter to a run: how content is read at the source, and all
+// else at the target.
+func (w *Ways) Shown() []WayOf {
+	var all []WayOf
+	for _, p := range w.Source {
+		if p.Name == place.ReadWhole {
+			all = append(all, WayOf{"source", p})
+		}
+	}
+	for _, p := range w.Target {
+		if p.Name != place.ReadWhole {
+			all = append(all, WayOf{"target", p})
+		}
+	}
+	return all
 }
 
 // Whole tells that the plan covers everything at the source: nothing had to be

@@ -2,7 +2,6 @@ package probe
 
 import (
 	"bytes"
-	"crypto/rand"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,7 +18,7 @@ func (t *test) examine(data []byte) {
 		t.conditions(data)
 		return
 	}
-	facts, err := x.Examine(t.ctx, "lumtra-probe-"+rand.Text()[:12]+"/")
+	facts, err := x.Examine(t.ctx, t.opts.Prefix+"/")
 	if len(facts.Answers) == 0 || t.ctx.Err() != nil {
 		if err != nil {
 			t.refused("habits", err)

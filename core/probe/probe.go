@@ -25,6 +25,9 @@ type Options struct {
 	// way to a run, below Path in the bucket.
 	Small bool
 	Path  string
+	// Prefix is what all keys of the test start with: see [NewPrefix]; "" for one of
+	// its own.
+	Prefix string
 	// Write allows a probe object to be written and removed.
 	Write bool
 	// Each, when not nil, hears of the report as it grows.
@@ -255,7 +258,10 @@ const probeSize = 1024
 
 // write tries all that needs an object, and removes it.
 func (t *test) write() {
-	t.key = "lumtra-probe-" + rand.Text()[:12] + ".tmp"
+	if t.opts.Prefix == "" {
+		t.opts.Prefix = NewPrefix()
+	}
+	t.key = t.opts.Prefix + ".tmp"
 	data := []byte(rand.Text())
 	data = bytes.Repeat(data, probeSize/len(data)+1)[:probeSize]
 	defer t.remove()

@@ -82,6 +82,9 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 		say("%s.", words)
 	} else {
 		say("IT DOES NOT HOLD.")
+		if s.OnlyUnproven() {
+			say("Nothing was found different or missing, but not everything could be compared.")
+		}
 	}
 	say("")
 	say("Source    %s", object.Display(s.Source))
@@ -92,17 +95,20 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 	if s.Digest != "" {
 		say("Digests   %s of every object found the same, in %s", s.Digest, "manifest-"+s.Digest+".txt")
 	}
+	for _, w := range s.Ways.Shown() {
+		say("%-9s %s: %s", map[string]string{"source": "Source", "target": "Target"}[w.Side], w.Name, w.Way)
+	}
 	say("")
 	for _, v := range []Verdict{Same, Different, Missing, Unproven, Extra} {
-		say("%-10s %12s objects  %12s", v, humanize.Comma(s.Objects[v]), humanize.IBytes(uint64(max(s.Bytes[v], 0))))
+		say("%-12s %12s objects  %12s", v, humanize.Comma(s.Objects[v]), humanize.IBytes(uint64(max(s.Bytes[v], 0))))
 	}
 	if s.Gaps > 0 {
-		say("%-10s %12s parts of the places could not be listed: nothing is proven of the whole", "gaps", humanize.Comma(s.Gaps))
+		say("%-12s %12s parts of the places could not be listed: nothing is proven of the whole", "gaps", humanize.Comma(s.Gaps))
 	}
 	if len(differences) > 0 {
 		say("")
 		for _, l := range differences {
-			say("%-10s %s: %s", l.Verdict, object.Display(l.Key), object.Display(l.Why))
+			say("%-12s %s: %s", l.Verdict, object.Display(l.Key), object.Display(l.Why))
 		}
 		if all := s.Objects[Different] + s.Objects[Missing] + s.Objects[Unproven] + s.Objects[Extra]; all > int64(len(differences)) {
 			say("and %s more, in %s", humanize.Comma(all-int64(len(differences))), DifferencesFile)

@@ -20,6 +20,7 @@ import (
 	"lumtra/core/inorder"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/plan"
 	"lumtra/core/retry"
 	"lumtra/core/rule"
 )
@@ -38,9 +39,9 @@ type Verdict string
 const (
 	Same      Verdict = "same"
 	Different Verdict = "different"
-	Missing   Verdict = "missing" // at the target
-	Extra     Verdict = "extra"   // only at the target
-	Unproven  Verdict = "unproven"
+	Missing   Verdict = "missing"      // at the target
+	Extra     Verdict = "extra"        // only at the target
+	Unproven  Verdict = "not compared" // it could not be
 )
 
 // Summary is a proof in short.
@@ -61,6 +62,8 @@ type Summary struct {
 	// Both tells that both sides were to be the same, so that what is only at
 	// the target counts as a difference.
 	Both bool `json:"both_ways,omitempty"`
+	// Ways are how both places keep what they promise, as far as that was known.
+	Ways plan.Ways `json:"ways"`
 	// Gaps is how much of either side could not be listed. With any, nothing
 	// is proven of the whole.
 	Gaps int64 `json:"gaps"`
@@ -70,6 +73,12 @@ type Summary struct {
 // content and, where that was asked for, nothing else is there.
 func (s *Summary) Holds() bool {
 	return s.Gaps == 0 && (!s.Both || s.Objects[Extra] == 0) && s.Objects[Different]+s.Objects[Missing]+s.Objects[Unproven] == 0
+}
+
+// OnlyUnproven tells that a proof that does not hold found nothing wrong: something
+// could not be compared.
+func (s *Summary) OnlyUnproven() bool {
+	return s.Objects[Unproven] > 0 && s.Objects[Different]+s.Objects[Missing] == 0 && (!s.Both || s.Objects[Extra] == 0)
 }
 
 // Line is a line of the manifest and of the differences.
@@ -84,7 +93,16 @@ type Line struct {
 	Sum      string    `json:"sum,omitempty"` // "crc64nvme:0123…"
 	Digest   string    `json:"digest,omitempty"`
 	digest   object.Sum
-	Why      string `json:"why,omitempty"`
+	// There is the target's state, of an object that is different.
+	There *State `json:"there,omitempty"`
+	Why   string `json:"why,omitempty"`
+}
+
+// State is what an object was when it was compared.
+type State struct {
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
+	ETag     string    `json:"etag,omitempty"`
 }
 
 // Progress tells how far a proof has come. Any goroutine may read it.
@@ -110,6 +128,8 @@ type Options struct {
 	// Digest is found of what is at the target of every object found the same:
 	// see [compare.WithDigest]; NoSum for none.
 	Digest object.SumKind
+	// Ways are for the summary.
+	Ways plan.Ways
 	// Both looks both ways: what is only at the target counts.
 	Both bool
 	// Gzips tells which objects were compressed on the way: their contents are
@@ -139,7 +159,7 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 	}
 	defer folders.file.Close()
 	tree := &spans{out: folders}
-	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Both: opts.Both, Source: source.Name(), Target: target.Name(),
+	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Both: opts.Both, Source: source.Name(), Target: target.Name(), Ways: opts.Ways,
 		Began: time.Now(), Objects: map[Verdict]int64{}, Bytes: map[Verdict]int64{}, Gaps: from.Info.Missed + to.Info.Missed}
 	if opts.Workers <= 0 {
 		opts.Workers = 4 * runtime.NumCPU()
@@ -269,6 +289,7 @@ func (c *comparing) compare(ctx context.Context, p pair) Line {
 		l = line(p.a, Same, "")
 	default:
 		l = line(p.a, Different, res.Why)
+		l.There = &State{p.b.Size, p.b.Modified.UTC(), p.b.ETag}
 	}
 	if res.Sum.Kind != object.NoSum {
 		l.Sum = res.Sum.String()
@@ -326,25 +347,52 @@ func (j *jsonLines) finish() error {
 	return errors.Join(j.out.Flush(), j.file.Sync())
 }
 
-// ReadDifferences reads up to most lines of a proof's differences.
-func ReadDifferences(dir string, most int) ([]Line, error) {
+// Differences is a walk through a proof's differences, in the order of their keys.
+type Differences struct {
+	file *os.File
+	dec  *json.Decoder
+}
+
+// OpenDifferences opens those of the proof in dir.
+func OpenDifferences(dir string) (*Differences, error) {
 	f, err := os.Open(filepath.Join(dir, DifferencesFile))
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
+	return &Differences{f, json.NewDecoder(bufio.NewReader(f))}, nil
+}
+
+// Next is the next line, nil after the last.
+func (d *Differences) Next() (*Line, error) {
+	l := &Line{}
+	if err := d.dec.Decode(l); err == io.EOF {
+		return nil, nil
+	} else if err != nil {
+		return nil, fmt.Errorf("%s: %w", d.file.Name(), err)
+	}
+	if l.KeyBytes != nil {
+		l.Key = string(l.KeyBytes)
+	}
+	return l, nil
+}
+
+// Close closes the file.
+func (d *Differences) Close() error { return d.file.Close() }
+
+// ReadDifferences reads up to most lines of a proof's differences.
+func ReadDifferences(dir string, most int) ([]Line, error) {
+	d, err := OpenDifferences(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
 	var lines []Line
-	for dec := json.NewDecoder(bufio.NewReader(f)); len(lines) < most; {
-		var l Line
-		if err := dec.Decode(&l); err == io.EOF {
-			break
-		} else if err != nil {
-			return lines, fmt.Errorf("%s: %w", f.Name(), err)
+	for len(lines) < most {
+		l, err := d.Next()
+		if err != nil || l == nil {
+			return lines, err
 		}
-		if l.KeyBytes != nil {
-			l.Key = string(l.KeyBytes)
-		}
-		lines = append(lines, l)
+		lines = append(lines, *l)
 	}
 	return lines, nil
 }

@@ -234,7 +234,32 @@ type Guards struct {
 	// Drift is how many percent of what both sides agreed on may have changed
 	// or gone at the target behind the job's back.
 	Drift *int64 `toml:"drift,omitempty"`
+	// Races is what to do where a target cannot decide in the moment of writing that
+	// nothing unseen is overwritten; "" is [AllowRaces].
+	Races Races `toml:"races,omitempty"`
+	// Unverified is what becomes of objects of which nothing could tell whether they
+	// came or arrived whole; "" is [CountUnverified].
+	Unverified Unverified `toml:"unverified,omitempty"`
 }
+
+// Races is what to do where another writer could come between a look at the target
+// and a write.
+type Races string
+
+// What can be done about races.
+const (
+	AllowRaces  Races = "allow"  // the target is looked at before and after
+	RefuseRaces Races = "refuse" // the run does not begin
+)
+
+// Unverified is what becomes of objects that nothing vouched for.
+type Unverified string
+
+// What can become of them.
+const (
+	CountUnverified Unverified = "count" // they are done, and counted
+	FailUnverified  Unverified = "fail"  // they have failed
+)
 
 // Defaults of [Guards].
 const (
@@ -258,6 +283,12 @@ func (g *Guards) HoldsEmpty() bool { return g.EmptySource == nil || *g.EmptySour
 func (g *Guards) check() (string, string) {
 	if g.Removals != nil && *g.Removals < 0 {
 		return "guards.removals", fmt.Sprintf("removals is %d; it is a number of objects, 0 to hold back every removal", *g.Removals)
+	}
+	if setting, what := choice("guards.races", g.Races, "", AllowRaces, RefuseRaces); what != "" {
+		return setting, strings.Replace(what, `"", `, "", 1)
+	}
+	if setting, what := choice("guards.unverified", g.Unverified, "", CountUnverified, FailUnverified); what != "" {
+		return setting, strings.Replace(what, `"", `, "", 1)
 	}
 	for _, p := range []struct {
 		name  string

@@ -52,7 +52,12 @@ func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan
 			if !finished {
 				known = nil
 			}
+			if e.Kind == plan.Same { // it was there, and found another
+				known = e.Target
+			}
 			err = w.Doubt(e.Key, e.Source, known)
+		case e.Kind == plan.Same && was != nil && was.Doubts(e.Target):
+			err = w.Again(e.Key, was) // found since the plan was made
 		case e.Kind == plan.Same:
 			err = w.Add(e.Key, e.Source, e.Target)
 		case finished && e.Kind == plan.Remove:

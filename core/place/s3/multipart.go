@@ -242,31 +242,24 @@ func (p *Place) UploadsOf(ctx context.Context, key string) ([]place.Upload, erro
 
 func (p *Place) uploads(ctx context.Context, prefix string) ([]place.Upload, error) {
 	var found []place.Upload
-	query := url.Values{"uploads": {""}, "prefix": {prefix}, "encoding-type": {"url"}}
+	// Names come as they are: some servers encode them without saying so when asked
+	// to, and the scanner minds nothing they hold.
+	query := url.Values{"uploads": {""}, "prefix": {prefix}}
 	for {
 		out, err := p.ask(ctx, request{bucket: true, method: http.MethodGet, op: "list uploads", query: query})
 		if err != nil {
 			return found, err
 		}
-		plain := func(s string) string { return s }
-		if out.text("EncodingType") == "url" {
-			plain = func(s string) string {
-				if p, err := url.QueryUnescape(s); err == nil {
-					return p
-				}
-				return s
-			}
-		}
 		for _, x := range out.each("Upload") {
 			up := place.Upload{ID: x.text("UploadId")}
-			key, ok := strings.CutPrefix(plain(x.text("Key")), p.prefix)
+			key, ok := strings.CutPrefix(x.text("Key"), p.prefix)
 			if up.Key = key; !ok || up.ID == "" {
 				continue
 			}
 			up.Begun, _ = time.Parse(time.RFC3339, x.text("Initiated"))
 			found = append(found, up)
 		}
-		key, id := plain(out.text("NextKeyMarker")), out.text("NextUploadIdMarker")
+		key, id := out.text("NextKeyMarker"), out.text("NextUploadIdMarker")
 		if out.text("IsTruncated") != "true" || key == query.Get("key-marker") && id == query.Get("upload-id-marker") {
 			return found, nil
 		}
