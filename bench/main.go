@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"time"
 )
 
@@ -47,6 +48,13 @@ func run() error {
 	}
 	if len(os.Args) > 1 && os.Args[1] == "digests" {
 		return measureDigests(filepath.Join(dir, "digests"), program)
+	}
+	if len(os.Args) > 2 && os.Args[1] == "many" {
+		objects, err := strconv.Atoi(os.Args[2])
+		if err != nil {
+			return err
+		}
+		return measureMany(filepath.Join(dir, "many"), program, objects)
 	}
 	if len(os.Args) > 1 && os.Args[1] == "run" {
 		return measureRuns(dir, program)
