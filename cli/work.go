@@ -267,6 +267,9 @@ func (a *app) sayRun(r history.Run) {
 		if p.Advice != "" {
 			text += "; " + p.Advice
 		}
+		if p.Detail != "" {
+			text += "\n        " + p.Detail
+		}
 		for _, key := range p.Keys[:min(5, len(p.Keys))] {
 			text += "\n        " + object.Display(key)
 		}

@@ -43,7 +43,9 @@ func (s *Service) knownOf(e *job.Endpoint) *place.Known {
 	name := e.Name
 	return place.NewKnown(kept.Facts, func(f place.Facts, what string) {
 		s.log.Info("learned of a store", "endpoint", name, "what", what)
-		s.tellRuns(name, what)
+		if !strings.HasSuffix(what, string(place.Works)) {
+			s.tellRuns(name, what)
+		}
 		kept.Facts = f
 		if err := s.keepFacts(name, kept); err != nil {
 			s.log.Warn("what was learned of a store could not be kept", "endpoint", name, "error", err)
@@ -69,7 +71,7 @@ func (s *Service) tellRuns(name, what string) {
 	defer s.mu.Unlock()
 	for _, r := range s.runs {
 		if r.at[name] {
-			r.note(fmt.Sprintf("%s was seen to do otherwise than was known (%s), and is asked in another way from here on", name, what))
+			r.note(fmt.Sprintf("%s does not do all that its API says (%s), and is asked in another way from here on", name, what))
 		}
 	}
 }

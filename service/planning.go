@@ -101,7 +101,7 @@ func (s *Service) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.O
 		return plan.Options{}, err
 	}
 	opts := plan.Options{Job: j.Name, Print: j.Print(), Rules: j.Rules, Agreed: known,
-		Source: s.found(j.Source, x.source), Target: s.found(j.Target, x.target), Notes: append(s.planNotes(j, x), x.notes...), Ways: promises(x),
+		Source: s.found(j.Source, x.source), Target: s.found(j.Target, x.target), Notes: append(s.planNotes(j), x.notes...), Ways: promises(x),
 		SameContent: func(ctx context.Context, a, b *object.Entry) (bool, error) {
 			var res compare.Result
 			err := retry.Usual.Do(ctx, func(int) (err error) {

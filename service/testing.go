@@ -148,7 +148,7 @@ func (s *Service) Expiring(now time.Time) map[string]time.Time {
 }
 
 // planNotes is what endpoint tests and credentials say that bears on a plan.
-func (s *Service) planNotes(j *job.Job, x *sides) []string {
+func (s *Service) planNotes(j *job.Job) []string {
 	var notes []string
 	now := time.Now()
 	ends := s.Expiring(now)
@@ -171,13 +171,6 @@ func (s *Service) planNotes(j *job.Job, x *sides) []string {
 		}
 		if bucket, _, _ := strings.Cut(path, "/"); r.Bucket == bucket && r.Versioning == place.VersioningOff {
 			notes = append(notes, fmt.Sprintf("%s/%s keeps no versions: what is changed there cannot be brought back", name, bucket))
-		}
-	}
-	ways := promises(x)
-	for _, w := range ways.Shown() {
-		if w.Weak {
-			name, _ := job.SplitPlace(map[string]string{"source": j.Source, "target": j.Target}[w.Side])
-			notes = append(notes, fmt.Sprintf("%s: %s — %s", name, w.Name, w.Way))
 		}
 	}
 	return notes

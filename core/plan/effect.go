@@ -241,6 +241,21 @@ var plainReasons = map[Reason]string{
 	Struck:       "a person struck it out of this plan",
 }
 
+// Blocks is what a reason blocks, in a few words to count objects under.
+func (r Reason) Blocks() string {
+	switch r {
+	case NameNotHeld:
+		return "names that the target does not hold"
+	case NameClash:
+		return "an object and a folder under one name"
+	case TooLarge:
+		return "larger than the target takes"
+	case NotComparable:
+		return "what could not be compared"
+	}
+	return "what cannot be done"
+}
+
 func (e *Effect) receiver() string {
 	if e.Back {
 		return "source"

@@ -33,9 +33,9 @@ type big struct {
 	parts  []place.Part // by number, zero where not there yet
 	open   int          // how many are to come
 	failed error
-	// joined is the mark of what joining the parts has made, where that turned out
+	// joined is the error for what joining the parts has made, where that turned out
 	// damaged.
-	joined string
+	joined error
 	// here counts the bytes that this run has sent.
 	here atomic.Int64
 }
@@ -390,7 +390,7 @@ func (b *big) finish() {
 	if err == nil {
 		b.opts.Sum, b.opts.Digest = whole, digest
 		err = b.try(func(attempt int) (err error) {
-			if b.joined != "" {
+			if b.joined != nil {
 				return errJoined
 			}
 			if attempt > 1 { // the answer may have been lost, not the effect
@@ -401,15 +401,17 @@ func (b *big) finish() {
 			}
 			b.condition(&b.opts)
 			there, err = b.writer.Finish(b.ctx, b.up, b.parts, b.opts)
-			b.joined = leftBy(err)
+			if leftBy(err) != "" {
+				b.joined = err
+			}
 			return err
 		})
 	}
-	if err != nil && b.joined != "" { // and found damaged only then: all of it goes once more
+	if err != nil && b.joined != nil { // and found damaged only then: all of it goes once more
 		b.ledger.aborted(b.number)
 		b.meter.bytes.Add(-b.here.Load())
 		b.meter.retries.Add(1)
-		b.resend.add(b.transfer, err)
+		b.resend.add(b.transfer, b.joined)
 		return
 	}
 	if err != nil {

@@ -27,12 +27,18 @@ func (p *Place) adapt(err error, asks ...place.Ask) error {
 	if !errors.As(err, &e) || e.Place != p.name {
 		return err
 	}
+	other := *e
+	for _, a := range asks {
+		if p.store.known.Lacks(a) { // another request has learned it meanwhile
+			other.Kind = place.Otherwise
+			return &other
+		}
+	}
 	a := p.culprit(e, asks)
 	if a == "" {
 		return err
 	}
 	p.store.known.Learn(a, place.Refused)
-	other := *e
 	other.Kind = place.Otherwise
 	return &other
 }
@@ -44,10 +50,7 @@ func (p *Place) culprit(e *place.Error, asks []place.Ask) place.Ask {
 	vaguely := e.Status >= 400 && e.Status < 500 && (slices.Contains(turnedAway, e.Code) || e.Code == "" && e.Status != http.StatusForbidden && e.Status != http.StatusNotFound && e.Status != http.StatusPreconditionFailed && e.Status != http.StatusConflict)
 	var open []place.Ask
 	for _, a := range asks {
-		switch {
-		case k.Lacks(a):
-		case k.Does(a) && !plainly:
-		default:
+		if plainly || !k.Does(a) {
 			open = append(open, a)
 		}
 	}

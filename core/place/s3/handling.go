@@ -2,10 +2,13 @@ package s3
 
 import (
 	"context"
+	"encoding/xml"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -63,13 +66,19 @@ func (p *Place) SetTags(ctx context.Context, ref object.Ref, tags map[string]str
 		_, err := p.store.sdk.DeleteObjectTagging(ctx, &s3.DeleteObjectTaggingInput{Bucket: &p.bucket, Key: &key, VersionId: optional(ref.Version)})
 		return p.sdkError(ctx, "set tags", ref.Key, err)
 	}
-	var set []types.Tag
-	for name, value := range tags {
-		set = append(set, types.Tag{Key: aws.String(name), Value: aws.String(value)})
+	type tag struct{ Key, Value string }
+	doc := struct {
+		XMLName xml.Name `xml:"http://s3.amazonaws.com/doc/2006-03-01/ Tagging"`
+		Tag     []tag    `xml:"TagSet>Tag"`
+	}{}
+	for _, name := range slices.Sorted(maps.Keys(tags)) {
+		doc.Tag = append(doc.Tag, tag{name, tags[name]})
 	}
-	_, err := p.store.sdk.PutObjectTagging(ctx, &s3.PutObjectTaggingInput{Bucket: &p.bucket, Key: &key, VersionId: optional(ref.Version),
-		ChecksumAlgorithm: types.ChecksumAlgorithmCrc32, Tagging: &types.Tagging{TagSet: set}})
-	return p.sdkError(ctx, "set tags", ref.Key, err)
+	query := url.Values{"tagging": {""}}
+	if ref.Version != "" {
+		query.Set("versionId", ref.Version)
+	}
+	return p.tell(ctx, request{method: http.MethodPut, op: "set tags", key: ref.Key, query: query}, doc)
 }
 
 // SetMetadata copies the object onto itself with other metadata, the one way

@@ -129,6 +129,7 @@ func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
 		if err != nil && place.KindOf(err) == place.Otherwise {
 			continue // each time something is learned, so that this ends
 		}
+		p.suspectFraming(err)
 		return e, err
 	}
 }

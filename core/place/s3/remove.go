@@ -76,18 +76,9 @@ func (p *Place) removeMany(ctx context.Context, refs []object.Ref, batch []int, 
 	if err != nil {
 		return place.NewError(p.name, "remove", "", place.Other, err)
 	}
-	h := http.Header{"Content-Type": {"application/xml"}}
-	if ask == place.RemoveBatchMD5 {
-		digest := md5.Sum(raw)
-		h.Set("Content-Md5", base64.StdEncoding.EncodeToString(digest[:]))
-	} else {
-		sum := crc32.NewIEEE()
-		sum.Write(raw)
-		h.Set("X-Amz-Sdk-Checksum-Algorithm", "CRC32")
-		h.Set("X-Amz-Checksum-Crc32", base64.StdEncoding.EncodeToString(sum.Sum(nil)))
-	}
-	resp, err := p.do(ctx, request{bucket: true, method: http.MethodPost, op: "remove", query: url.Values{"delete": {""}}, header: h,
-		body: bytes.NewReader(raw), size: int64(len(raw)), payload: sha256Hex(raw)})
+	r := request{bucket: true, method: http.MethodPost, op: "remove", query: url.Values{"delete": {""}}}
+	summed(&r, raw, ask == place.RemoveBatchMD5)
+	resp, err := p.do(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -114,4 +105,44 @@ func (p *Place) removeMany(ctx context.Context, refs []object.Ref, batch []int, 
 		}
 	}
 	return nil
+}
+
+// summed makes a document the body of a request, with a checksum of it ahead: by
+// Content-MD5, or by CRC-32, one of which such requests have to have.
+func summed(r *request, doc []byte, byMD5 bool) {
+	if r.header == nil {
+		r.header = http.Header{}
+	}
+	r.header.Set("Content-Type", "application/xml")
+	if byMD5 {
+		digest := md5.Sum(doc)
+		r.header.Set("Content-Md5", base64.StdEncoding.EncodeToString(digest[:]))
+	} else {
+		sum := crc32.NewIEEE()
+		sum.Write(doc)
+		r.header.Set("X-Amz-Sdk-Checksum-Algorithm", "CRC32")
+		r.header.Set("X-Amz-Checksum-Crc32", base64.StdEncoding.EncodeToString(sum.Sum(nil)))
+	}
+	r.body, r.size, r.payload = bytes.NewReader(doc), int64(len(doc)), sha256Hex(doc)
+}
+
+// tell sends a document, with the checksum that the store takes.
+func (p *Place) tell(ctx context.Context, r request, doc any) error {
+	raw, err := xml.Marshal(doc)
+	if err != nil {
+		return p.fail(r.op, r.key, err)
+	}
+	for {
+		sent := r
+		sent.header = r.header.Clone()
+		lacks := p.store.known.Lacks(place.SumAhead)
+		summed(&sent, raw, lacks)
+		_, err := p.ask(ctx, sent)
+		if err != nil && !lacks {
+			if adapted := p.adapt(err, place.SumAhead); place.KindOf(adapted) == place.Otherwise {
+				continue
+			}
+		}
+		return err
+	}
 }

@@ -50,7 +50,18 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 		if err != nil && place.KindOf(err) == place.Otherwise && c.again() {
 			continue // each time something is learned, so that this ends
 		}
+		if !c.again() {
+			p.suspectFraming(err)
+		}
 		return e, err
+	}
+}
+
+// suspectFraming takes content that arrived as another, after it was streamed to a
+// store that was never tried, for one whose framing was stored along with it.
+func (p *Place) suspectFraming(err error) {
+	if k := p.store.known; err != nil && place.KindOf(err) == place.Corrupt && k.Of(place.SumBehind) == place.Untold {
+		k.Learn(place.SumBehind, place.Refused)
 	}
 }
 
@@ -75,9 +86,6 @@ func (p *Place) writeOnce(ctx context.Context, key string, c *content, opts plac
 			return object.Entry{}, err
 		}
 		if err := p.vouch(ctx, "write", &e, s.sum, s.md5, 0); err != nil {
-			if !c.again() && !p.store.known.Does(place.SumBehind) {
-				p.store.known.Learn(place.SumBehind, place.Refused) // it may be the framing
-			}
 			return object.Entry{}, err
 		}
 	}
