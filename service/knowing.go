@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -39,6 +40,14 @@ func (s *Service) knownOf(e *job.Endpoint) *place.Known {
 		if json.Unmarshal(raw, &was) == nil && was.Kind == kept.Kind && was.Address == kept.Address {
 			kept.Facts = was.Facts
 		}
+	}
+	if is := e.ETagIsMD5; is != nil { // a person knows better
+		answers := maps.Clone(kept.Facts.Answers)
+		if answers == nil {
+			answers = map[place.Ask]place.Answer{}
+		}
+		answers[place.MD5ETag] = map[bool]place.Answer{true: place.Works, false: place.Ignored}[*is]
+		kept.Facts.Answers = answers
 	}
 	name := e.Name
 	return place.NewKnown(kept.Facts, func(f place.Facts, what string) {

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/retry"
@@ -291,7 +292,20 @@ func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.En
 	if !full.Original.IsZero() {
 		opts.Original = full.Original
 	}
-	return target.Write(ctx, key, r, full.Size, opts)
+	copied, err := target.Write(ctx, key, r, full.Size, opts)
+	if err != nil || !full.Unverified && !copied.Unverified {
+		return copied, err
+	}
+	// Nothing vouches for what was read, or has arrived: both are read, and held
+	// against each other.
+	copied.Key = key
+	res, err := compare.Contents(ctx, compare.ByReadBack, from, e, target, &copied)
+	if err == nil && !res.Same {
+		bad := place.NewError(target.Name(), "copy", key, place.Corrupt, fmt.Errorf("%s; the original stays", res.Why))
+		bad.Left = copied.Mark()
+		err = errors.Join(bad, target.Remove(ctx, object.Ref{Key: key, IfMark: copied.Mark()})[0])
+	}
+	return copied, err
 }
 
 // Change changes metadata and tags of the picks: names in Set get their values,

@@ -54,6 +54,9 @@ type Endpoint struct {
 	CAFile     string `toml:"ca-file,omitempty"`
 	Proxy      string `toml:"proxy,omitempty"`
 	SignBodies *bool  `toml:"sign-bodies,omitempty"`
+	// ETagIsMD5 says, where no test can find it out, whether ETags are the MD5 of the
+	// content.
+	ETagIsMD5 *bool `toml:"etag-is-md5,omitempty"`
 	// Test is "" for an endpoint that is tested, small and cheap, before the first run
 	// writes to it, or [TestNever].
 	Test string `toml:"test,omitempty"`

@@ -86,6 +86,7 @@ const (
 	Capitals     NameClass = "capitals"       // "Ab"
 	Decomposed   NameClass = "decomposed"     // letters and accents apart (Unicode NFD)
 	TrailingEnds NameClass = "trailing mark"  // ends in "/" or "."
+	PartEnds     NameClass = "dot at part"    // "a./b"
 	Blanks       NameClass = "blank at end"   // begins or ends with a blank, or a part does
 	Controls     NameClass = "control"        // control characters
 	Escapes      NameClass = "percent escape" // "a%2Fb", "a+b"

@@ -36,17 +36,30 @@ func NameClasses(key string) []NameClass {
 	add(DotParts, strings.Contains(framed, "/./") || strings.Contains(framed, "/../"))
 	add(Capitals, strings.ToLower(key) != key)
 	add(Decomposed, !norm.NFC.IsNormalString(key))
-	add(TrailingEnds, strings.HasSuffix(key, "/") || strings.Contains(framed, "./"))
+	last := key[strings.LastIndexByte(key, '/')+1:]
+	add(TrailingEnds, strings.HasSuffix(key, "/") || strings.HasSuffix(key, ".") && last != "." && last != "..")
+	add(PartEnds, dotAtPart(key))
 	add(Blanks, strings.Contains(framed, "/ ") || strings.Contains(framed, " /"))
 	add(Controls, strings.ContainsFunc(key, func(r rune) bool { return r < ' ' || r == 0x7f }))
 	add(Escapes, strings.ContainsAny(key, "%+"))
 	return all
 }
 
+// dotAtPart tells of a name of which a part, but for the last, ends in a dot.
+func dotAtPart(key string) bool {
+	parts := strings.Split(key, "/")
+	for _, part := range parts[:len(parts)-1] {
+		if strings.HasSuffix(part, ".") && part != "." && part != ".." {
+			return true
+		}
+	}
+	return false
+}
+
 // OddNames is an example of each kind of name, for trying.
 var OddNames = map[NameClass]string{
 	Backslashes: `reed\bed`, EmptyParts: "reed//bed", DotParts: "reed/./bed", Capitals: "Reed", Decomposed: "re\u0301ed",
-	TrailingEnds: "reed.", Blanks: "reed ", Controls: "reed\x01bed", Escapes: "reed%2Fbed+1",
+	TrailingEnds: "reed.", PartEnds: "reed./bed", Blanks: "reed ", Controls: "reed\x01bed", Escapes: "reed%2Fbed+1",
 }
 
 // HeldName tells why a store is known not to hold a key under its own name, "" for

@@ -176,9 +176,9 @@ func (j *judging) trashed(key string) string {
 	return j.trash + Stamp(j.opts.Now) + "/" + key
 }
 
-// Stamp is the time of a plan as the folder is called that what it moves away
-// goes to.
-func Stamp(made time.Time) string { return made.UTC().Format("20060102T150405Z") }
+// Stamp is the time of a plan, in UTC, as the folder is called that what it moves
+// away goes to: of characters that every store keeps as they are.
+func Stamp(made time.Time) string { return made.UTC().Format("20060102-150405") }
 
 // onlyTwoWay: new at the target, or removed at the source.
 func (j *judging) onlyTwoWay(p *pair) {

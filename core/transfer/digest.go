@@ -34,10 +34,13 @@ func (r *run) wholeAtMost() int64 {
 }
 
 // sendDigested sends a whole object from memory, with its digest.
-func (t *transfer) sendDigested(f *flight, b *body, opts place.WriteOptions) (object.Entry, error) {
+func (t *transfer) sendDigested(f *flight, b *body, opts place.WriteOptions, first object.Sum) (object.Entry, error) {
 	held := room.New(t.effect.Sent().Size)
 	defer held.Release()
 	if err := b.fill(held.Data); err != nil {
+		return object.Entry{}, err
+	}
+	if err := t.secondRead(b, first); err != nil {
 		return object.Entry{}, err
 	}
 	opts.Sum, opts.Digest = b.Sum(), b.digested()

@@ -32,18 +32,34 @@ func (t *transfer) putAside() error {
 // the object is under its new name, and the old one is gone or goes now. If not
 // it returns the refusal.
 func (t *transfer) moved(refused error, at place.Place, was *object.Entry, key string) error {
-	kept, err := at.Stat(t.ctx, object.Ref{Key: key})
+	var kept object.Entry
+	err := t.ask(func() (err error) {
+		kept, err = at.Stat(t.ctx, object.Ref{Key: key})
+		return err
+	})
 	if err != nil || kept.Size != was.Size {
 		return refused
 	}
-	if place.KindOf(refused) == place.Exists { // copied, and killed before the first was removed?
-		res, err := compare.Contents(t.ctx, compare.ByStoredSum, at, was, at, &kept)
-		if err != nil || !res.Same {
-			return refused
-		}
-		return at.Remove(t.ctx, object.Ref{Key: was.Key, IfMark: was.Mark()})[0]
+	gone := t.ask(func() error {
+		_, err := at.Stat(t.ctx, object.Ref{Key: was.Key, IfMark: was.Mark()})
+		return err
+	})
+	switch kind := place.KindOf(gone); {
+	case gone != nil && (kind == place.NotFound || kind == place.Changed):
+		return nil
+	case gone != nil:
+		return gone
 	}
-	return nil
+	// Copied, and killed before the first was removed?
+	var res compare.Result
+	err = t.ask(func() (err error) {
+		res, err = compare.Contents(t.ctx, compare.ByStoredSum, at, was, at, &kept)
+		return err
+	})
+	if err != nil || !res.Same {
+		return refused
+	}
+	return t.ask(func() error { return at.Remove(t.ctx, object.Ref{Key: was.Key, IfMark: was.Mark()})[0] })
 }
 
 // beside adds what lies beside the content and could not go with it.

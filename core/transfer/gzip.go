@@ -27,11 +27,15 @@ func (t *transfer) gzipped() {
 // compress is one attempt.
 func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	src := t.effect.Sent()
+	first, err := t.firstRead()
+	if err != nil {
+		return there, err
+	}
 	content, facts, err := t.open(f, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
 	if err != nil {
 		return there, err
 	}
-	t.unverified.Store(facts.Unverified)
+	t.unverified.Store(facts.Unverified && first.Kind == object.NoSum)
 	c := &cutter{transfer: t, opts: t.options(facts), partSize: int(PartSize(t.run.opts.PartSize, src.Size+src.Size/1000+1024, t.to.Abilities()))}
 	c.opts.ContentEncoding = "gzip"
 	t.condition(&c.opts)
@@ -40,7 +44,9 @@ func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	}
 	zip := gzip.NewWriter(c)
 	zip.ModTime = src.Modified
-	_, err = io.Copy(zip, content)
+	if _, err = io.Copy(zip, content); err == nil {
+		err = t.secondRead(content, first)
+	}
 	if err == nil {
 		err = zip.Close()
 	}

@@ -80,18 +80,24 @@ func (t *transfer) send(f *flight) (object.Entry, error) {
 	if t.digests() {
 		b.digest = t.run.opts.Digest.New()
 		if src.Size <= t.wholeAtMost() {
-			e, err := t.sendDigested(f, b, opts)
+			e, err := t.sendDigested(f, b, opts, twice)
 			return e, b.close(err)
 		}
 	}
 	e, err := t.to.Write(t.ctx, t.effect.Key, b, src.Size, opts)
 	f.digest = b.digested()
-	if err == nil && twice.Kind != object.NoSum && b.Sum() != twice {
-		bad := place.NewError(t.from.Name(), "read", src.Key, place.Corrupt, fmt.Errorf("%s, the first reading gave %s", b.Sum(), twice))
-		t.left = e.Mark()
-		err = bad
+	if other := t.secondRead(b, twice); err == nil && other != nil {
+		t.left, err = e.Mark(), other
 	}
 	return e, b.close(err)
+}
+
+// secondRead holds what was read against the first reading, if there was one.
+func (t *transfer) secondRead(b *body, first object.Sum) error {
+	if first.Kind == object.NoSum || b.Sum() == first {
+		return nil
+	}
+	return place.NewError(t.from.Name(), "read", t.effect.Sent().Key, place.Corrupt, fmt.Errorf("%s, the first reading gave %s", b.Sum(), first))
 }
 
 // firstRead reads an object once before it is sent, where the job has those read

@@ -107,7 +107,11 @@ func (b *big) prepare() bool {
 	}
 	if b.ledger.upload(b.number) != nil {
 		if there, ok := b.arrived(errLost); ok { // killed between finishing and noting it
-			b.succeeded(src.Size, there)
+			if err := b.arrives(&there); err != nil {
+				b.failedFor(err)
+			} else {
+				b.succeeded(src.Size, there)
+			}
 			return false
 		}
 	}

@@ -44,9 +44,13 @@ func (p *Place) vouch(ctx context.Context, op string, e *object.Entry, sum objec
 		if err != nil {
 			return nil, p.fail(ctx, "read back", e.Key, err)
 		}
-		out, err := c.DownloadStream(ctx, &blob.DownloadStreamOptions{AccessConditions: ifMark(e.ETag)})
+		out, err := c.DownloadStream(ctx, nil)
 		if err != nil {
 			return nil, p.fail(ctx, "read back", e.Key, err)
+		}
+		if e.ETag != "" && mark(out.ETag) != e.ETag {
+			out.Body.Close()
+			return nil, place.NewError(p.name, "read back", e.Key, place.Changed, nil)
 		}
 		body := &wire.Body{Place: p.name, Key: e.Key, Fail: func(err error) error { return p.fail(ctx, "read back", e.Key, err) }}
 		return body.Check(out.Body, deref(out.ContentLength), object.Sum{}), nil

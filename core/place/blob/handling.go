@@ -74,7 +74,10 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 		return object.Entry{}, p.fail(ctx, "set metadata", ref.Key, err)
 	}
 	c := p.client.NewBlobClient(p.prefix + ref.Key)
-	now, err := c.GetProperties(ctx, &blob.GetPropertiesOptions{AccessConditions: ifMark(ref.IfMark)})
+	now, err := c.GetProperties(ctx, nil)
+	if err == nil && ref.IfMark != "" && mark(now.ETag) != ref.IfMark {
+		err = place.NewError(p.name, "set metadata", ref.Key, place.Changed, nil)
+	}
 	if err != nil {
 		return no(err)
 	}

@@ -79,7 +79,7 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	if err != nil {
 		return no(sourceError(ctx, err))
 	}
-	return p.guarded(ctx, "write", key, opts, sum, func(when *blob.AccessConditions) (object.Entry, error) {
+	return p.guarded(ctx, "write", key, opts, sum, always, func(when *blob.AccessConditions) (object.Entry, error) {
 		check, digest := p.check(held.Data, sum)
 		out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, held.Reader(), &blockblob.UploadOptions{
 			Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: when,
@@ -89,9 +89,49 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 	})
 }
 
+// notDone looks whether a refusal is about one of the asks a request was made with,
+// which is learned then: the same, asked again, goes another way.
+func (p *Place) notDone(err error, asks ...place.Ask) error {
+	var e *place.Error
+	if !errors.As(err, &e) || e.Status != http.StatusNotImplemented || len(asks) == 0 {
+		return err
+	}
+	other := *e
+	for _, a := range asks {
+		if p.store.known.Lacks(a) { // another request has learned it meanwhile
+			other.Kind = place.Otherwise
+			return &other
+		}
+	}
+	p.store.known.Learn(asks[0], place.Refused)
+	other.Kind = place.Otherwise
+	return &other
+}
+
+// misread looks into a condition that did not hold, as the service says: if what is
+// there is what was asked for, the service reads conditions in another way.
+func (p *Place) misread(ctx context.Context, err error, g *place.Guard, key string, opts place.WriteOptions) error {
+	if !g.Sends || opts.Condition != place.IfStill || place.KindOf(err) != place.Changed {
+		return err
+	}
+	there, statErr := p.Stat(ctx, object.Ref{Key: key})
+	if statErr != nil || there.Mark() != opts.Mark {
+		return err
+	}
+	p.store.known.Learn(g.Ask, place.Refused)
+	var e *place.Error
+	errors.As(err, &e)
+	other := *e
+	other.Kind = place.Otherwise
+	return &other
+}
+
+// always is for content that can be sent again.
+func always() bool { return true }
+
 // guarded does one write under its condition, in the way that the service is known
 // to take it, and sees to it that what was written is there.
-func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOptions, sum object.Sum, write func(*blob.AccessConditions) (object.Entry, error)) (object.Entry, error) {
+func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOptions, sum object.Sum, again func() bool, write func(*blob.AccessConditions) (object.Entry, error)) (object.Entry, error) {
 	absent, still := place.PutIfAbsent, place.PutIfStill
 	if op == "finish" {
 		absent, still = place.JoinIfAbsent, place.JoinIfStill
@@ -107,9 +147,7 @@ func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOpt
 		}
 		e, err := write(when)
 		if err = p.fail(ctx, op, key, err); err != nil {
-			var refused *place.Error
-			if errors.As(err, &refused) && g.Sends && refused.Status == http.StatusNotImplemented {
-				p.store.known.Learn(g.Ask, place.Refused)
+			if err = p.misread(ctx, p.notDone(err, g.Asks()...), g, key, opts); place.KindOf(err) == place.Otherwise && again() {
 				continue
 			}
 			return object.Entry{}, err
@@ -134,7 +172,7 @@ func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOpt
 // one request, and the service verifies it.
 func (p *Place) stream(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
 	passing := &once{Fence: wire.NewFence(body), size: size}
-	return p.guarded(ctx, "write", key, opts, opts.Sum, func(when *blob.AccessConditions) (object.Entry, error) {
+	return p.guarded(ctx, "write", key, opts, opts.Sum, func() bool { return false }, func(when *blob.AccessConditions) (object.Entry, error) {
 		check, digest := p.check(nil, opts.Sum)
 		out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, passing, &blockblob.UploadOptions{
 			Metadata: metadata(opts, opts.Sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: when,
@@ -302,11 +340,27 @@ func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
 	c, err := p.blob(ref)
 	if err == nil {
-		opts := &blob.DeleteOptions{AccessConditions: ifMark(ref.IfMark)}
+		opts := &blob.DeleteOptions{}
+		if ref.IfMark != "" && p.store.known.Of(place.QuotedMatch) == place.Refused {
+			_, err = p.Stat(ctx, object.Ref{Key: ref.Key, Version: ref.Version, IfMark: ref.IfMark})
+		} else {
+			opts.AccessConditions = ifMark(ref.IfMark)
+		}
 		if all := blob.DeleteSnapshotsOptionTypeInclude; ref.Version == "" {
 			opts.DeleteSnapshots = &all
 		}
-		_, err = c.Delete(ctx, opts)
+		if err == nil {
+			_, err = c.Delete(ctx, opts)
+		}
+	}
+	if err = p.fail(ctx, "remove", ref.Key, err); err != nil && place.KindOf(err) == place.Changed && p.store.known.Of(place.QuotedMatch) != place.Refused {
+		switch _, changed := p.Stat(ctx, ref); {
+		case changed == nil: // it is what was seen, and the service does not see it
+			p.store.known.Learn(place.QuotedMatch, place.Refused)
+			return p.removeOne(ctx, ref)
+		case place.KindOf(changed) != place.Changed:
+			err = changed
+		}
 	}
 	if err = p.fail(ctx, "remove", ref.Key, err); err != nil && place.KindOf(err) == place.NotFound {
 		return nil
@@ -317,7 +371,7 @@ func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
 // CanCopyFrom tells whether from is a place in the same account.
 func (p *Place) CanCopyFrom(from place.Place) bool {
 	src, ok := from.(*Place)
-	return ok && src.store.cfg.Address == p.store.cfg.Address && src.store.cfg.Account == p.store.cfg.Account
+	return ok && !p.store.known.Lacks(place.CopyWhole) && src.store.cfg.Address == p.store.cfg.Address && src.store.cfg.Account == p.store.cfg.Account
 }
 
 // CopyFrom copies inside the account (Copy Blob), and waits for it.
@@ -327,7 +381,18 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 	if !ok || !p.CanCopyFrom(from) {
 		return no(place.NewError(p.name, "copy", key, place.Unsupported, errors.New("the source lies in another service")))
 	}
-	source, err := other.blob(src)
+	for {
+		e, err := p.copyOnce(ctx, other, src, key, opts)
+		if err != nil && place.KindOf(err) == place.Otherwise && p.CanCopyFrom(from) {
+			continue // each time something is learned, so that this ends
+		}
+		return e, err
+	}
+}
+
+func (p *Place) copyOnce(ctx context.Context, from *Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
+	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "copy", key, err) }
+	source, err := from.blob(src)
 	if err != nil {
 		return no(err)
 	}
@@ -345,7 +410,7 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 	target := p.client.NewBlobClient(p.prefix + key)
 	out, err := target.StartCopyFromURL(ctx, source.URL(), in)
 	if err != nil {
-		return no(err)
+		return object.Entry{}, p.notDone(p.fail(ctx, "copy", key, err), append(g.Asks(), place.CopyWhole)...)
 	}
 	status := deref(out.CopyStatus)
 	for wait := 50 * time.Millisecond; status == blob.CopyStatusTypePending; wait = min(2*wait, 5*time.Second) {
@@ -468,7 +533,7 @@ func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
 	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
 		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum))
 	}
-	return p.guarded(ctx, "finish", up.Key, opts, whole, func(when *blob.AccessConditions) (object.Entry, error) {
+	return p.guarded(ctx, "finish", up.Key, opts, whole, always, func(when *blob.AccessConditions) (object.Entry, error) {
 		out, err := p.client.NewBlockBlobClient(p.prefix+up.Key).CommitBlockList(ctx, ids, &blockblob.CommitBlockListOptions{
 			Metadata: metadata(opts, whole), HTTPHeaders: headers(opts, nil), Tier: tier(opts), AccessConditions: when,
 		})

@@ -177,15 +177,14 @@ func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from 
 		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID, PartNumber: aws.Int32(int32(number)),
 		CopySource: aws.String(other.copySource(src)), CopySourceRange: aws.String(fmt.Sprintf("bytes=%d-%d", offset, offset+size-1)),
 	}
-	if src.IfMark != "" {
-		in.CopySourceIfMatch = aws.String(p.match(src.IfMark))
-	}
+	in.CopySourceIfMatch = p.sourceMatch(src.IfMark)
 	if err := p.still(ctx, other, src); err != nil {
 		return place.Part{}, err
 	}
 	out, err := p.store.sdk.UploadPartCopy(ctx, in)
 	if err != nil {
-		return place.Part{}, p.adapt(p.sdkError(ctx, "copy part", up.Key, err), place.CopyRange)
+		err = p.adapt(p.sdkError(ctx, "copy part", up.Key, err), place.CopyRange)
+		return place.Part{}, p.misread(ctx, err, other, src, "", place.WriteOptions{})
 	}
 	if err := p.still(ctx, other, src); err != nil {
 		return place.Part{}, err
@@ -225,9 +224,7 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 	if !p.store.known.Lacks(place.SumAhead) {
 		in.ChecksumAlgorithm = types.ChecksumAlgorithmCrc64nvme
 	}
-	if src.IfMark != "" {
-		in.CopySourceIfMatch = aws.String(p.match(src.IfMark))
-	}
+	in.CopySourceIfMatch = p.sourceMatch(src.IfMark)
 	if err := p.still(ctx, other, src); err != nil {
 		return object.Entry{}, err
 	}
@@ -254,7 +251,7 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 		if adapted := p.adapt(err, asks...); place.KindOf(adapted) == place.Otherwise {
 			return object.Entry{}, adapted
 		}
-		return object.Entry{}, p.asExists(err, opts)
+		return object.Entry{}, p.misread(ctx, err, other, src, key, opts)
 	}
 	if err := p.still(ctx, other, src); err != nil {
 		return object.Entry{}, err
@@ -277,6 +274,52 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 		e.ETag, e.Version, e.Modified = there.ETag, there.Version, there.Modified
 	}
 	return e, nil
+}
+
+// sourceMatch is the condition on the source of a copy, nil where the store takes
+// none.
+func (p *Place) sourceMatch(mark string) *string {
+	if mark == "" || p.store.known.Of(place.CopySourceStill) == place.Refused {
+		return nil
+	}
+	return aws.String(p.match(mark))
+}
+
+// misread looks into a copy whose conditions do not hold, as the store says, which
+// does not tell the one on the source from the one on what is replaced. Where both
+// hold, by a look at each, the store reads them in another way.
+func (p *Place) misread(ctx context.Context, err error, from *Place, src object.Ref, key string, opts place.WriteOptions) error {
+	if src.IfMark == "" || place.KindOf(err) != place.Changed {
+		return p.asExists(err, opts)
+	}
+	if _, changed := from.Stat(ctx, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.IfMark}); changed != nil {
+		return changed
+	}
+	if opts.Condition != place.Always {
+		there, gone := p.Stat(ctx, object.Ref{Key: key})
+		switch {
+		case gone != nil && place.KindOf(gone) != place.NotFound:
+			return gone
+		case opts.Condition == place.IfAbsent && gone == nil, opts.Condition == place.IfStill && (gone != nil || there.Mark() != opts.Mark):
+			return p.asExists(err, opts)
+		}
+	}
+	k := p.store.known
+	switch {
+	case k.Of(place.QuotedMatch) != place.Refused:
+		k.Learn(place.QuotedMatch, place.Refused)
+	case k.Of(place.CopySourceStill) != place.Refused:
+		k.Learn(place.CopySourceStill, place.Refused)
+	case k.Of(place.CopyIfStill) != place.Refused:
+		k.Learn(place.CopyIfStill, place.Refused)
+	default:
+		return err
+	}
+	var e *place.Error
+	errors.As(err, &e)
+	other := *e
+	other.Kind = place.Otherwise
+	return &other
 }
 
 // still looks whether the source of a copy is what was asked for, where the store is

@@ -94,7 +94,6 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	if err != nil {
 		return no(err)
 	}
-	etag := p.match(strings.Trim(aws.ToString(head.ETag), `"`))
 	switch {
 	case ref.IfMark != "" && strings.Trim(aws.ToString(head.ETag), `"`) != ref.IfMark:
 		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.Changed, nil)
@@ -105,7 +104,7 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	if change.Class == "" {
 		change.Class = string(head.StorageClass)
 	}
-	in := &s3.CopyObjectInput{Bucket: &p.bucket, Key: &key, CopySource: &source, CopySourceIfMatch: &etag,
+	in := &s3.CopyObjectInput{Bucket: &p.bucket, Key: &key, CopySource: &source, CopySourceIfMatch: p.sourceMatch(strings.Trim(aws.ToString(head.ETag), `"`)),
 		MetadataDirective: types.MetadataDirectiveReplace, Metadata: travelling(change, change.Apply(head.Metadata)), StorageClass: types.StorageClass(change.Class),
 		ContentType: head.ContentType, CacheControl: head.CacheControl, ContentDisposition: head.ContentDisposition,
 		ContentEncoding: head.ContentEncoding, ContentLanguage: head.ContentLanguage}

@@ -132,17 +132,8 @@ func (p *Place) read(ctx context.Context, key string, opts place.ReadOptions, ch
 // cut makes a range of the whole that a store without ranges gave.
 func (p *Place) cut(whole io.ReadCloser, e object.Entry, opts place.ReadOptions) (io.ReadCloser, object.Entry, error) {
 	p.store.known.Learn(place.ReadRange, place.Ignored)
-	if _, err := io.CopyN(io.Discard, whole, opts.Offset); err != nil {
-		whole.Close()
-		return nil, e, p.fail("read", e.Key, err)
-	}
-	if opts.Length == 0 {
-		return whole, e, nil
-	}
-	return struct {
-		io.Reader
-		io.Closer
-	}{io.LimitReader(whole, opts.Length), whole}, e, nil
+	r, err := wire.Cut(whole, opts.Offset, opts.Length)
+	return r, e, p.fail("read", e.Key, err)
 }
 
 var sumHeaders = map[object.SumKind]string{

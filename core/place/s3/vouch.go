@@ -86,7 +86,7 @@ func (c *etagCheck) Verify() error {
 	}
 	why := fmt.Errorf("the MD5 is %s, the store's ETag %s", hex.EncodeToString([]byte(got)), c.etag)
 	if !c.p.store.known.Does(c.ask) {
-		why = fmt.Errorf("%w; if ETags are no MD5 here, a test of the endpoint that may write finds that out", why)
+		why = fmt.Errorf("%w; if ETags are no MD5 here, a test of the endpoint that may write finds that out, or its setting etag-is-md5 = false says so", why)
 	}
 	return place.NewError(c.p.name, "read", c.key, place.Corrupt, why)
 }

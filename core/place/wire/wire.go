@@ -155,6 +155,22 @@ func (b *Body) Sum() object.Sum {
 // Close closes the response.
 func (b *Body) Close() error { return b.body.Close() }
 
+// Cut makes a range of a whole content, from a server that gives nothing less:
+// length 0 is to the end.
+func Cut(whole io.ReadCloser, offset, length int64) (io.ReadCloser, error) {
+	if _, err := io.CopyN(io.Discard, whole, offset); err != nil {
+		whole.Close()
+		return nil, err
+	}
+	if length == 0 {
+		return whole, nil
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.LimitReader(whole, length), whole}, nil
+}
+
 // SumOf is the CRC-64/NVME of data, which is all that was read from body: its
 // own, if it sums itself up.
 func SumOf(body io.Reader, data []byte) object.Sum {
