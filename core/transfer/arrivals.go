@@ -75,9 +75,14 @@ func OpenArrivals(path string) (*Arrivals, error) {
 // load finds the records of the stretch that an effect is in.
 func (a *Arrivals) load(effect int64) error {
 	a.from = effect / stretch * stretch
-	if a.at == nil {
-		a.at = make([]int64, stretch)
+	var most int64
+	for _, span := range a.spans {
+		most = max(most, span.most+1-a.from)
 	}
+	if most = min(most, stretch); int64(cap(a.at)) < most {
+		a.at = make([]int64, most)
+	}
+	a.at = a.at[:max(most, 0)]
 	clear(a.at)
 	for _, span := range a.spans {
 		if span.least < 0 || span.least >= a.from+stretch || span.most < a.from {
@@ -89,7 +94,7 @@ func (a *Arrivals) load(effect int64) error {
 		all := newRecords(io.LimitReader(a.file, span.to-span.from))
 		for all.at = span.from; all.next(); {
 			effect, used := binary.Uvarint(all.body[1:])
-			if n := int64(effect) - a.from; all.body[0] == recordDone && n >= 0 && n < stretch {
+			if n := int64(effect) - a.from; all.body[0] == recordDone && n >= 0 && n < int64(len(a.at)) {
 				a.at[n] = all.start + 1 + int64(used)
 			}
 		}
@@ -113,10 +118,10 @@ func (a *Arrivals) Entry(effect int64) (e object.Entry, ok bool, err error) {
 			return e, false, err
 		}
 	}
-	at := a.at[effect-a.from]
-	if at == 0 {
+	if effect-a.from >= int64(len(a.at)) || a.at[effect-a.from] == 0 {
 		return e, false, nil
 	}
+	at := a.at[effect-a.from]
 	var room [mostFields]byte
 	n, err := a.file.ReadAt(room[:], at)
 	if err != nil && err != io.EOF {
