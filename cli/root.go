@@ -147,5 +147,8 @@ func (a *app) log() *slog.Logger {
 		return nil
 	}
 	a.logFile = f
-	return slog.New(slog.NewJSONHandler(f, nil))
+	log := slog.New(slog.NewJSONHandler(f, nil))
+	// What a library says of its own goes there too, and never into the terminal.
+	slog.SetDefault(log)
+	return log
 }

@@ -83,6 +83,7 @@ func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check,
 	c := &checks{Service: s, ctx: ctx, j: j, x: x, info: &p.Info}
 	c.listings()
 	c.permissions()
+	c.promises()
 	c.afterwards()
 	c.digests()
 	c.versioning()
@@ -160,6 +161,27 @@ func (c *checks) permissions() {
 			continue
 		}
 		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested %s", end, age(time.Since(r.At)))
+	}
+}
+
+// promises are the ways in which a run keeps what Lumtra promises, here and now.
+func (c *checks) promises() {
+	if c.info.Settled() {
+		return
+	}
+	ways := promises(c.x)
+	for _, w := range ways.Shown() {
+		weight, mend := Fine, ""
+		if w.Weak {
+			weight = Look
+			switch {
+			case w.Name == place.NotOverwritten:
+				mend = "see that nobody else writes there meanwhile; races = \"refuse\" in the job's guards refuses such a run"
+			case w.Name == place.ReadWhole:
+				mend = "read-twice = true in the job reads what cannot be held against anything twice"
+			}
+		}
+		c.add(string(w.Name), weight, mend, NoFix, "%s", w.Way)
 	}
 }
 

@@ -65,6 +65,8 @@ type RunState struct {
 	Limiter string
 	// Far tells that the background service carries it out.
 	Far bool
+	// Notes are what was found on the way, in words.
+	Notes []string
 }
 
 // ActiveRun is a run under way.
@@ -157,7 +159,7 @@ func (r *ActiveRun) State() RunState {
 		return state
 	}
 	return RunState{Snapshot: r.meter.Snapshot(), Plan: r.plan.Number, Before: r.before, BeforeBytes: r.beforeBytes, Planned: r.planned, Afterwards: r.plan.Afterwards,
-		Started: r.began, Priority: r.priority, Limit: r.limit, Until: r.until, Limiter: r.limits}
+		Started: r.began, Priority: r.priority, Limit: r.limit, Until: r.until, Limiter: r.limits, Notes: slices.Clone(r.notes)}
 }
 
 // Steer changes how the run goes on.

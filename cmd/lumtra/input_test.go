@@ -136,7 +136,7 @@ func TestHostileNames(t *testing.T) {
 	}
 	text, code = lumtra(t, dir, "run", "back")
 	assert.Equal(t, cli.ExitFailures, code, text)
-	assert.Contains(t, text, "3 × blocked by the plan")
+	assert.Contains(t, text, "3 × blocked: names that the target does not hold")
 	text, code = lumtra(t, dir, "run", "back")
 	assert.Equal(t, cli.ExitFailures, code, "what is missing stays a failure: %s", text)
 	assert.Equal(t, map[string]string{"esc\x1b[2Jname\n.wav": "escape", "plain.wav": "plain", "c": "hostile"}, files(t, filepath.Join(dir, "dst")))

@@ -90,8 +90,8 @@ func (t *test) decides(f *place.Facts) {
 		name string
 		asks []place.Ask
 		what string
-	}{{"conditions", []place.Ask{place.PutIfAbsent, place.PutIfStill}, "objects"}, {"conditions, parts", []place.Ask{place.JoinIfAbsent, place.JoinIfStill}, "objects in parts"},
-		{"conditions, copies", []place.Ask{place.CopyIfAbsent, place.CopyIfStill}, "copies"}}
+	}{{"conditions", []place.Ask{place.PutIfAbsent, place.PutIfStill}, "objects"}, {"cond. of parts", []place.Ask{place.JoinIfAbsent, place.JoinIfStill}, "objects in parts"},
+		{"cond. of copies", []place.Ask{place.CopyIfAbsent, place.CopyIfStill}, "copies"}}
 	t.r.Conditions = true
 	for i, g := range groups {
 		good := !slices.ContainsFunc(g.asks, func(a place.Ask) bool { return f.Answers[a] != place.Works })
@@ -106,27 +106,27 @@ func (t *test) decides(f *place.Facts) {
 			t.add(g.name, Fine, found, "")
 			continue
 		}
-		t.add(g.name, Absent, fmt.Sprintf("%s can be written over what nobody looked at (%s): Lumtra looks before and after, and another writer may come between", g.what, f.Answers[g.asks[0]]), "")
+		t.add(g.name, Absent, fmt.Sprintf("%s: %s are looked at before and after, and another writer may come between", f.Answers[g.asks[0]], g.what), "")
 	}
 }
 
 // lacks tells what else the store does not do, and what is done instead.
 func (t *test) lacks(f *place.Facts) {
 	for _, x := range []struct {
-		ask     place.Ask
-		instead string
+		ask           place.Ask
+		name, instead string
 	}{
-		{place.JoinSums, "parts are joined without naming their checksums"},
-		{place.JoinWhole, "objects joined from parts are looked at afterwards"},
-		{place.JoinETag, "what parts became is asked for"},
-		{place.UploadsListed, "unfinished uploads are found only for keys that are known"},
-		{place.ReadRange, "a piece of an object is cut from the whole, which is slow"},
-		{place.CopyWhole, "what is copied inside the store passes through here"},
-		{place.CopyRange, "large objects that are copied inside the store pass through here"},
-		{place.RemoveBatch, "objects are removed with Content-MD5, or one by one"},
+		{place.JoinSums, "sums of parts", "parts are joined without naming their checksums"},
+		{place.JoinWhole, "sum of joined", "objects joined from parts are looked at afterwards"},
+		{place.JoinETag, "ETag of joined", "what parts became is asked for"},
+		{place.UploadsListed, "uploads listed", "unfinished uploads are found only for keys that are known"},
+		{place.ReadRange, "ranges", "a piece of an object is cut from the whole, which is slow"},
+		{place.CopyWhole, "copies", "what is copied inside the store passes through here"},
+		{place.CopyRange, "range copies", "large objects that are copied inside the store pass through here"},
+		{place.RemoveBatch, "batch removal", "objects are removed with Content-MD5, or one by one"},
 	} {
 		if is, tried := f.Answers[x.ask]; tried && is != place.Works {
-			t.add(string(x.ask), Absent, fmt.Sprintf("%s; %s", is, x.instead), "")
+			t.add(x.name, Absent, fmt.Sprintf("%s; %s", is, x.instead), "")
 		}
 	}
 }

@@ -21,6 +21,8 @@ const (
 	// shownDifferences is how many the document names; all are in
 	// [DifferencesFile].
 	shownDifferences = 200
+	// documentWidth is how long a line of words may be beside its name.
+	documentWidth = 84
 )
 
 // DigestFile is the manifest of digests of a kind: a line an object that was
@@ -96,7 +98,13 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 		say("Digests   %s of every object found the same, in %s", s.Digest, "manifest-"+s.Digest+".txt")
 	}
 	for _, w := range s.Ways.Shown() {
-		say("%-9s %s: %s", map[string]string{"source": "Source", "target": "Target"}[w.Side], w.Name, w.Way)
+		for i, part := range wrapped(string(w.Name) + ": " + w.Way) {
+			head := ""
+			if i == 0 {
+				head = map[string]string{"source": "Source", "target": "Target"}[w.Side]
+			}
+			say("%-9s %s", head, part)
+		}
 	}
 	say("")
 	for _, v := range []Verdict{Same, Different, Missing, Unproven, Extra} {
@@ -116,6 +124,18 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// wrapped breaks words into lines that fit beside their name.
+func wrapped(text string) (lines []string) {
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && len(line)+1+len(word) > documentWidth {
+			lines, line = append(lines, line), ""
+		}
+		line = strings.TrimPrefix(line+" "+word, " ")
+	}
+	return append(lines, line)
 }
 
 // writeDocument writes the document into the proof's folder.

@@ -71,7 +71,7 @@ func drawRun(w io.Writer, r *history.Run, f Format) error {
 	for _, x := range []struct {
 		n    int64
 		what string
-	}{{r.Failed, "failed"}, {r.Retries, "tried again"}, {r.Settled, "seen to at the source"}, {r.Gaps, "parts not listed"}} {
+	}{{r.Failed, "failed"}, {r.Retries, "tried again"}, {r.Settled, "seen to at the source"}, {r.Unverified, "unverified"}, {r.Gaps, "parts not listed"}} {
 		if x.n > 0 {
 			facts += fmt.Sprintf(", %s %s", humanize.Comma(x.n), x.what)
 		}

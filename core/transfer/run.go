@@ -263,7 +263,7 @@ func (r *run) pass(p *plan.Plan, only func(effect int64) bool) (removals bool, e
 		e := *c.Effect()
 		if e.Missing() { // a run that leaves content out is not clean
 			if first {
-				r.meter.problem(number, e.Key, "blocked by the plan: "+e.Reason.Blocks(), "see the plan for each one's reason", e.Why())
+				r.meter.problem(number, e.Key, "blocked: "+e.Reason.Blocks(), "see the plan for each one's reason", e.Why())
 			}
 			continue
 		}

@@ -229,6 +229,17 @@ var (
 	emptySource = choose("guards.empty-source", "An empty source", func(j *job.Job) string { return map[bool]string{true: "", false: "false"}[j.Guards.HoldsEmpty()] },
 		choice{"", "is empty", "A source with nothing in it holds the plan back: it may not be mounted."},
 		choice{"false", "(may be empty)", "An empty source is taken at its word."})
+	races = choose("guards.races", "Where another writer could come between a look and a write", func(j *job.Job) string { return map[rule.Races]string{rule.RefuseRaces: "refuse"}[j.Guards.Races] },
+		choice{"", "may be overtaken", "A store that cannot decide in the moment of writing is looked at just before and after."},
+		choice{"refuse", "must decide itself", "A run does not begin where the store does not decide that nothing unseen is overwritten."})
+	unverified = choose("guards.unverified", "What nothing can vouch for", func(j *job.Job) string {
+		return map[rule.Unverified]string{rule.FailUnverified: "fail"}[j.Guards.Unverified]
+	},
+		choice{"", "is counted", "Objects of which no side keeps anything to hold their content against are done, and counted."},
+		choice{"fail", "counts as failed", "Such objects have failed, and the run is not clean."})
+	readTwice = choose("read-twice", "Sources that keep nothing to hold content against", func(j *job.Job) string { return map[bool]string{true: "true"}[j.ReadTwice] },
+		choice{"", "once", "Content is read once; what nothing vouches for is counted."},
+		choice{"true", "twice", "Content that nothing vouches for is read twice, and has to be the same both times."})
 	removals     = guard("removals", "The most objects a plan may remove", "more than %d are removed", rule.DefaultRemovals, func(g *rule.Guards) *int64 { return g.Removals })
 	removalShare = guard("removal-share", "The most it may remove, in percent of the target", "or more than %d %%", rule.DefaultRemovalShare, func(g *rule.Guards) *int64 { return g.RemovalShare })
 	shrink       = guard("shrink", "By how many percent the source may shrink", "shrank by %d %%", rule.DefaultShrink, func(g *rule.Guards) *int64 { return g.Shrink })
@@ -364,6 +375,7 @@ func sentence(j *job.Job) [][]segment {
 		guards = append(guards, plain(" , "), say(drift))
 	}
 	lines = append(lines, guards)
+	lines = append(lines, []segment{plain("the target "), say(races), plain(" ; what nothing vouches for is read "), say(readTwice), plain(" and "), say(unverified)})
 	last := []segment{plain("proof by "), say(proof), plain(" and "), say(digest), plain(" ; this is "), say(template)}
 	if j.Direction == rule.OneWay {
 		then := []segment{plain("afterwards "), say(afterwards)}

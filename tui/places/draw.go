@@ -281,12 +281,29 @@ func (l *liner) endpointFacts(name string) {
 		l.fact("latency", r.Latency.Round(100*time.Microsecond).String())
 		l.fact("one stream", fmt.Sprintf("%s there, %s back", kit.Rate(r.Up, s.Bits), kit.Rate(r.Down, s.Bits)))
 	}
+	l.promises(r.Promises)
 	for _, c := range r.Checks {
 		if c.Outcome == "refused" {
 			l.text(s.Theme.Flare.Render, "▲ "+c.Name+": "+c.Found)
 			if c.Mend != "" {
 				l.text(s.Theme.Paper.Render, "  "+c.Mend)
 			}
+		}
+	}
+}
+
+// promises tell by which way each promise is kept here.
+func (l *liner) promises(all []place.Promise) {
+	if len(all) == 0 {
+		return
+	}
+	t := l.s.Theme
+	l.gap()
+	for _, p := range all {
+		if p.Weak {
+			l.text(t.Dusk.Render, "◆ "+string(p.Name)+": "+p.Way)
+		} else {
+			l.text(t.Ash.Render, "✓ "+string(p.Name)+": "+p.Way)
 		}
 	}
 }

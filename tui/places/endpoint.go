@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -426,6 +428,9 @@ func (x *testSheet) lines(width, height int) []string {
 			x.check(l, c)
 		}
 	}
+	if x.ended && x.report != nil {
+		l.promises(x.report.Promises)
+	}
 	l.gap()
 	switch {
 	case x.err != nil:
@@ -434,6 +439,8 @@ func (x *testSheet) lines(width, height int) []string {
 		l.lines = append(l.lines, t.Lamp.Render("trying …"))
 	case x.report.Refused() > 0:
 		l.text(t.Flare.Render, fmt.Sprintf("%s refused. What is listed with it says what to ask for.", plural(int64(x.report.Refused()), "step")))
+	case slices.ContainsFunc(x.report.Checks, func(c probe.Check) bool { return c.Outcome == probe.Absent }):
+		l.text(t.Tide.Render, "Nothing was refused. What the store does not do is done in another way, or left.")
 	default:
 		l.text(t.Tide.Render, "All that was tried works.")
 	}
@@ -450,7 +457,7 @@ func (x *testSheet) check(l *liner, c probe.Check) {
 	t := x.s.Theme
 	style := map[probe.Outcome]func(...string) string{probe.Fine: t.Tide.Render, probe.Refused: t.Flare.Render, probe.Absent: t.Ash.Render, probe.Untried: t.Ash.Render}[c.Outcome]
 	took := ""
-	if c.Took > 0 {
+	if c.Took >= time.Millisecond {
 		took = kit.Span(c.Took)
 	}
 	room := max(l.width-30, 10)

@@ -293,6 +293,9 @@ func (s *Screen) verdict(p *service.Proof, long bool) []string {
 	}
 	if !p.Holds() {
 		word = t.Flare.Render("▲ It does not hold.") + t.Paper.Render("  What follows is not at the target as it is at the source.")
+		if p.OnlyUnproven() {
+			word = t.Flare.Render("▲ It is not proven.") + t.Paper.Render("  Nothing was found different or missing, but what follows could not be compared.")
+		}
 	}
 	lines := []string{"  " + word, "  " + t.Ash.Render(fmt.Sprintf("proof %d · %s · took %s · by %s", p.Number, p.Ended.Local().Format("2006-01-02 15:04:05 MST"), kit.Span(p.Ended.Sub(p.Began)), p.Method))}
 	if long {
@@ -312,13 +315,23 @@ func (s *Screen) verdict(p *service.Proof, long bool) []string {
 		if all > 0 {
 			cells = max(int(40*n/all), 1)
 		}
-		lines = append(lines, "  "+style.Render(kit.Fit(string(v), 11))+t.Paper.Render(kit.FitLeft(kit.Count(n), 13)+kit.FitLeft(kit.Size(p.Bytes[v]), 12))+"   "+style.Render(strings.Repeat(glyph, cells)))
+		lines = append(lines, "  "+style.Render(kit.Fit(string(v), 13))+t.Paper.Render(kit.FitLeft(kit.Count(n), 13)+kit.FitLeft(kit.Size(p.Bytes[v]), 12))+"   "+style.Render(strings.Repeat(glyph, cells)))
 	}
 	if p.Gaps > 0 {
 		lines = append(lines, "  "+t.Flare.Render(fmt.Sprintf("▲ %s could not be listed, so nothing is proven of the whole", kit.Count(p.Gaps))))
 	}
 	if !long {
 		return append(lines, "")
+	}
+	if len(p.Ways.Source)+len(p.Ways.Target) > 0 {
+		lines = append(lines, "")
+	}
+	for _, w := range p.Ways.Shown() {
+		mark := t.Ash.Render("✓ ")
+		if w.Weak {
+			mark = t.Dusk.Render("◆ ")
+		}
+		lines = append(lines, "  "+mark+t.Ash.Render(string(w.Name)+": "+w.Way))
 	}
 	return append(lines, "", "  "+t.Ash.Render("manifest, differences and summary in ")+t.Paper.Render(object.Display(p.Dir)), "")
 }

@@ -28,11 +28,13 @@ type facts struct {
 	end                      history.End
 	plan                     int
 	note                     string
+	unverified               int64
+	notes                    []string
 }
 
 func (s *Screen) facts(j *kit.JobState) *facts {
 	if a := j.Active; a != nil {
-		f := &facts{began: a.Began, ended: s.State.At, objects: a.Objects, bytes: a.Bytes, failed: a.Failed, retries: a.Retries, settled: a.Settled, before: a.Before,
+		f := &facts{began: a.Began, ended: s.State.At, objects: a.Objects, bytes: a.Bytes, failed: a.Failed, retries: a.Retries, settled: a.Settled, unverified: a.Unverified, notes: a.Notes, before: a.Before,
 			planned: a.Planned.Count, ofBytes: a.Planned.Bytes - a.BeforeBytes, samples: a.Samples, problems: a.Problems, active: a, end: history.Running}
 		f.plan = a.Plan
 		return f
@@ -41,7 +43,7 @@ func (s *Screen) facts(j *kit.JobState) *facts {
 	if r == nil {
 		return nil
 	}
-	return &facts{began: r.Began, ended: r.Ended, objects: r.Objects, bytes: r.Bytes, failed: r.Failed, retries: r.Retries, settled: r.Settled, before: r.Before,
+	return &facts{began: r.Began, ended: r.Ended, objects: r.Objects, bytes: r.Bytes, failed: r.Failed, retries: r.Retries, settled: r.Settled, unverified: r.Unverified, notes: r.Notes, before: r.Before,
 		planned: r.PlannedObjects, ofBytes: r.PlannedBytes, samples: r.Samples, problems: r.Problems, end: r.End, plan: r.Plan, note: r.Note}
 }
 
@@ -151,9 +153,19 @@ func (s *Screen) head(f *facts, width int) []string {
 	if f.settled > 0 {
 		line += "   " + t.Dusk.Render(kit.Count(f.settled)+" seen to at the source")
 	}
+	if f.unverified > 0 {
+		line += "   " + t.Dusk.Render("◆ "+kit.Count(f.unverified)+" unverified")
+	}
 	lines := []string{"", kit.Fit(title, width), kit.Fit(line, width)}
 	if a := f.active; a != nil {
 		lines = append(lines, kit.Fit("  "+s.limits(a), width))
+	}
+	if n := len(f.notes); n > 0 { // the newest, and how many more there are
+		text := "◆ " + object.Display(f.notes[n-1])
+		if n > 1 {
+			text += fmt.Sprintf(" (and %d more, in the log)", n-1)
+		}
+		lines = append(lines, kit.Fit("  "+t.Dusk.Render(text), width))
 	}
 	return append(lines, "")
 }

@@ -2,6 +2,9 @@ package folder
 
 import (
 	"context"
+	"errors"
+	"io/fs"
+	"path"
 
 	"golang.org/x/sys/unix"
 
@@ -36,12 +39,19 @@ const (
 	hfsPlus = 0x482b
 )
 
-// statfs asks about the filesystem the endpoint's root is on.
+// statfs asks about the filesystem the place is on, which need not be the root's:
+// another may be mounted on the way. Of what is not there yet it is the one that it
+// will be made on.
 func (f *Folder) statfs() (st unix.Statfs_t, err error) {
-	d, err := f.end.root.Open(".")
-	if err != nil {
-		return st, err
+	for at := f.base; ; at = path.Dir(at) {
+		d, err := f.end.root.Open(at)
+		if err != nil {
+			if at == "." || !errors.Is(err, fs.ErrNotExist) {
+				return st, err
+			}
+			continue
+		}
+		defer d.Close()
+		return st, unix.Fstatfs(int(d.Fd()), &st)
 	}
-	defer d.Close()
-	return st, unix.Fstatfs(int(d.Fd()), &st)
 }
