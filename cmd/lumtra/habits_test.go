@@ -27,6 +27,8 @@ type odd struct {
 	dir   string
 	store *watched
 	at    place.Place // the job's target, seen by a client of its own
+	end   place.Endpoint
+	data  string // the store's own folder
 }
 
 func newOdd(t *testing.T, settings string, habits ...standin.Habit) *odd {
@@ -35,7 +37,7 @@ func newOdd(t *testing.T, settings string, habits ...standin.Habit) *odd {
 	makeBucket(t, data)
 	store, address := startWith(t, standin.Config{Dir: data, Keys: []standin.Key{{Access: "north", Secret: "reed-bed-9913"}}, Habits: habits})
 	dir := workspace(t, address, nil)
-	o := &odd{T: t, dir: dir, store: store}
+	o := &odd{T: t, dir: dir, store: store, data: data}
 	o.job("out", "src", "north/archive/copy", settings)
 	o.job("back", "north/archive/copy", "dst", settings)
 	known := place.Promised()
@@ -46,6 +48,7 @@ func newOdd(t *testing.T, settings string, habits ...standin.Habit) *odd {
 	end, err := s3.NewStore(s3.Config{Known: known, Name: "seen", Address: address, AccessKey: "north", Secret: secret.New("reed-bed-9913")})
 	require.NoError(t, err)
 	t.Cleanup(func() { end.Close() })
+	o.end = end
 	o.at, err = end.Open("archive/copy")
 	require.NoError(t, err)
 	return o
