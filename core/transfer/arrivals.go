@@ -26,12 +26,13 @@ type Arrivals struct {
 // effectSpan is a run of bytes of the ledger, and the effects it tells of.
 type effectSpan struct{ from, to, least, most int64 }
 
-const (
+// Tests make them small.
+var (
 	// stretch is how many effects' places are held at a time: 8 MiB of them.
-	stretch = 1 << 20
+	stretch = int64(1 << 20)
 	// spanSize is how much of the ledger is read to find some of its effects. Runs go
 	// through a plan in its order, so that a stretch lies in few spans.
-	spanSize = 4 << 20
+	spanSize = int64(4 << 20)
 )
 
 // OpenArrivals reads the ledger at path.

@@ -83,13 +83,17 @@ func (w *world) bucket(t *testing.T, name string) place.Place {
 }
 
 func (w *world) plan(t *testing.T, from, to place.Place) *plan.Plan {
+	return w.planBy(t, from, to, rule.Default())
+}
+
+func (w *world) planBy(t *testing.T, from, to place.Place, rules rule.Rules) *plan.Plan {
 	w.plans++
 	base := filepath.Join(w.temp, fmt.Sprint(w.plans))
 	a, err := catalog.Survey(ctx, from, base+"-a", catalog.Options{})
 	require.NoError(t, err)
 	b, err := catalog.Survey(ctx, to, base+"-b", catalog.Options{})
 	require.NoError(t, err)
-	opts := plan.Options{Rules: rule.Default(), Source: from.Abilities(), Target: to.Abilities(), Number: w.plans}
+	opts := plan.Options{Rules: rules, Source: from.Abilities(), Target: to.Abilities(), Number: w.plans}
 	if c, ok := to.(place.NameChecker); ok {
 		opts.Name = c.CheckName
 	}
