@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,11 +17,16 @@ import (
 )
 
 // openTest is a test under way, as the state folder has it: should the process be
-// killed in it, the next one clears away what it left.
+// killed in it, those that come after clear away what it left.
 type openTest struct {
 	// Path is the place in the endpoint, Prefix what its keys start with.
 	Path, Prefix string
+	At           time.Time
 }
+
+// openTestAge is how long after a killed test it is looked for what it left: what it
+// had handed to the network may arrive later than the next look.
+const openTestAge = time.Hour
 
 func (s *Service) openTestPath(name string) string {
 	return strings.TrimSuffix(s.reportPath(name), ".json") + ".testing"
@@ -34,21 +40,47 @@ func (s *Service) testing(ctx context.Context, name, path string) (prefix string
 	if err != nil {
 		return "", nil, err
 	}
+	left, err := readTests(f)
 	prefix = probe.NewPrefix()
-	raw, err := json.Marshal(openTest{path, prefix})
 	if err == nil {
-		_, err = f.WriteAt(raw, 0)
+		err = writeTests(f, append(left, openTest{path, prefix, time.Now()}))
 	}
 	if err != nil {
 		return "", nil, errors.Join(err, f.Close())
 	}
 	return prefix, func() {
-		f.Truncate(0)
+		if err := writeTests(f, left); err != nil {
+			s.log.Warn("the note of a test could not be closed", "endpoint", name, "error", err)
+		}
 		f.Close()
 	}, nil
 }
 
-// lockTests opens the note of tests of an endpoint, locked and empty.
+// readTests reads the tests that were not ended. A note cut short names none.
+func readTests(f *os.File) (left []openTest, err error) {
+	raw, err := io.ReadAll(io.NewSectionReader(f, 0, 1<<20))
+	if err != nil || json.Unmarshal(raw, &left) != nil {
+		return nil, err
+	}
+	return left, nil
+}
+
+func writeTests(f *os.File, all []openTest) error {
+	if len(all) == 0 {
+		return f.Truncate(0)
+	}
+	raw, err := json.Marshal(all)
+	if err == nil {
+		_, err = f.WriteAt(raw, 0)
+	}
+	if err == nil {
+		err = f.Truncate(int64(len(raw)))
+	}
+	return err
+}
+
+// lockTests opens the note of tests of an endpoint, locked, and clears away what those
+// have left that it names.
 func (s *Service) lockTests(ctx context.Context, name string) (*os.File, error) {
 	at := s.openTestPath(name)
 	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
@@ -65,13 +97,14 @@ func (s *Service) lockTests(ctx context.Context, name string) (*os.File, error) 
 			return nil, errors.Join(ctx.Err(), f.Close())
 		}
 	}
-	raw, err := io.ReadAll(f)
-	var was openTest
-	if err == nil && json.Unmarshal(raw, &was) == nil && was.Prefix != "" {
-		err = s.clearTest(ctx, name, was)
+	left, err := readTests(f)
+	for _, was := range left {
+		if err == nil {
+			err = s.clearTest(ctx, name, was)
+		}
 	}
 	if err == nil {
-		err = f.Truncate(0)
+		err = writeTests(f, slices.DeleteFunc(left, func(x openTest) bool { return time.Since(x.At) > openTestAge }))
 	}
 	if err != nil {
 		return nil, errors.Join(err, f.Close())

@@ -108,8 +108,11 @@ type Facts struct {
 // FactsAge is how old facts may be before they are tried again.
 const FactsAge = 30 * 24 * time.Hour
 
-// Stale tells that the facts are of no test, or of one too long ago.
-func (f *Facts) Stale(now time.Time) bool { return f.At.IsZero() || now.Sub(f.At) > FactsAge }
+// Stale tells that the facts are of no test, of one too long ago, or of one that runs
+// have seen the contrary of.
+func (f *Facts) Stale(now time.Time) bool {
+	return f.At.IsZero() || now.Sub(f.At) > FactsAge || len(f.Since) > 0
+}
 
 // Known holds the facts about one store for all who use it. What a run sees
 // otherwise changes them for all at once. A nil Known knows nothing.

@@ -14,6 +14,9 @@ type Examiner interface {
 	// and removes them again. It returns what it found also when it had to stop;
 	// the error is for what kept it from trying.
 	Examine(ctx context.Context, prefix string) (Facts, error)
+	// ClearAway removes what an Examine with this prefix has left that did not come to
+	// its end.
+	ClearAway(ctx context.Context, prefix string) error
 }
 
 // Learner is a [Place] of whose store something may be known.

@@ -28,6 +28,9 @@ func Clear(ctx context.Context, p place.Place, prefix string) error {
 		refs = append(refs, object.Ref{Key: e.Key})
 	}
 	err := errors.Join(p.Remove(ctx, refs...)...)
+	if x, ok := p.(place.Examiner); ok { // it knows of names that a listing garbles
+		err = errors.Join(err, x.ClearAway(ctx, prefix+"/"))
+	}
 	if v, ok := p.(place.Versioned); ok {
 		for e, bad := range v.Versions(ctx, prefix, false) {
 			if bad != nil {

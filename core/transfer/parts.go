@@ -373,6 +373,14 @@ func (b *big) mend(number int) error {
 	return b.ledger.part(b.number, part)
 }
 
+// again has the object sent once more from its start.
+func (b *big) again(why error) {
+	b.ledger.aborted(b.number)
+	b.meter.bytes.Add(-b.here.Load())
+	b.meter.retries.Add(1)
+	b.resend.add(b.transfer, why)
+}
+
 // errJoined ends the tries to join parts that have been joined.
 var errJoined = place.NewError("", "finish", "", place.Changed, errors.New("the joined object is not what was sent"))
 
@@ -412,10 +420,13 @@ func (b *big) finish() {
 		})
 	}
 	if err != nil && b.joined != nil { // and found damaged only then: all of it goes once more
-		b.ledger.aborted(b.number)
-		b.meter.bytes.Add(-b.here.Load())
-		b.meter.retries.Add(1)
-		b.resend.add(b.transfer, b.joined)
+		b.again(b.joined)
+		return
+	}
+	if err != nil && place.KindOf(err) == place.Corrupt && b.ctx.Err() == nil && b.abort(b.writer, b.up) == nil {
+		// The parts there are not those that were sent, or that an earlier run says it
+		// has: neither side can tell which.
+		b.again(err)
 		return
 	}
 	if err != nil {

@@ -420,7 +420,11 @@ func (t *transfer) failedFor(err error) {
 	advice := kind.Advice()
 	var e *place.Error
 	if errors.As(err, &e) {
-		if cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind); kind == place.NotFound && e.Key == t.effect.Key {
+		cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind)
+		if e.Code != "" && (kind == place.Other || kind == place.Unsupported) { // words that say nothing alone
+			cause += " (" + object.Display(e.Code) + ")"
+		}
+		if kind == place.NotFound && e.Key == t.effect.Key {
 			cause, advice = object.Display(e.Place)+": gone since the plan", place.Changed.Advice()
 		}
 		detail = e.Error()

@@ -40,7 +40,7 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 	}
 	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	return x.facts, errors.Join(err, x.clear(done, prefix))
+	return x.facts, errors.Join(err, p.ClearAway(done, prefix))
 }
 
 // examination is one under way.
@@ -278,22 +278,22 @@ func (x *examination) names() error {
 	return nil
 }
 
-// clear removes all that was written, older states included.
-func (x *examination) clear(ctx context.Context, prefix string) error {
+// ClearAway removes all that an Examine writes, older states included.
+func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 	var refs []object.Ref
-	for e, err := range x.p.List(ctx, prefix, place.ListOptions{}) {
+	for e, err := range p.List(ctx, prefix, place.ListOptions{}) {
 		if err != nil {
 			return err
 		}
 		refs = append(refs, object.Ref{Key: e.Key})
 	}
-	err := errors.Join(x.p.Remove(ctx, refs...)...)
-	for e, bad := range x.p.Versions(ctx, prefix, false) {
+	err := errors.Join(p.Remove(ctx, refs...)...)
+	for e, bad := range p.Versions(ctx, prefix, false) {
 		if bad != nil {
 			break // not kept, or not to be listed
 		}
 		if e.Version != "" && !e.Removed {
-			err = errors.Join(err, x.p.Remove(ctx, object.Ref{Key: e.Key, Version: e.Version})[0])
+			err = errors.Join(err, p.Remove(ctx, object.Ref{Key: e.Key, Version: e.Version})[0])
 		}
 	}
 	return err

@@ -42,7 +42,7 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 	}
 	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	return x.facts, errors.Join(err, x.clear(done))
+	return x.facts, errors.Join(err, p.ClearAway(done, prefix))
 }
 
 // examination is one under way.
@@ -418,25 +418,25 @@ func (x *examination) names() error {
 	return nil
 }
 
-// clear removes all that was written.
-func (x *examination) clear(ctx context.Context) error {
+// ClearAway removes all that an Examine writes.
+func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 	var refs []object.Ref
 	for _, c := range []place.NameClass{place.Controls} { // which a listing may be unable to name
-		refs = append(refs, object.Ref{Key: x.prefix + folderOf(c) + place.OddNames[c]})
+		refs = append(refs, object.Ref{Key: prefix + folderOf(c) + place.OddNames[c]})
 	}
-	for e, err := range x.p.List(ctx, x.prefix, place.ListOptions{}) {
+	for e, err := range p.List(ctx, prefix, place.ListOptions{}) {
 		if err != nil {
 			return err
 		}
 		refs = append(refs, object.Ref{Key: e.Key})
 	}
-	err := errors.Join(x.p.Remove(ctx, refs...)...)
-	for e, bad := range x.p.Versions(ctx, x.prefix, false) {
+	err := errors.Join(p.Remove(ctx, refs...)...)
+	for e, bad := range p.Versions(ctx, prefix, false) {
 		if bad != nil {
 			break // versions are not kept, or not to be listed
 		}
 		if e.Version != "" && e.Version != "null" {
-			err = errors.Join(err, x.p.removeOne(ctx, object.Ref{Key: e.Key, Version: e.Version}))
+			err = errors.Join(err, p.removeOne(ctx, object.Ref{Key: e.Key, Version: e.Version}))
 		}
 	}
 	return err
