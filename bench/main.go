@@ -49,6 +49,9 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "digests" {
 		return measureDigests(filepath.Join(dir, "digests"), program)
 	}
+	if len(os.Args) > 1 && os.Args[1] == "ways" {
+		return measureWays(filepath.Join(dir, "ways"), program)
+	}
 	if len(os.Args) > 2 && os.Args[1] == "many" {
 		objects, err := strconv.Atoi(os.Args[2])
 		if err != nil {

@@ -84,6 +84,7 @@ func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check,
 	c.listings()
 	c.permissions()
 	c.promises()
+	c.metadata()
 	c.afterwards()
 	c.digests()
 	c.versioning()
@@ -182,6 +183,18 @@ func (c *checks) promises() {
 			}
 		}
 		c.add(string(w.Name), weight, mend, NoFix, "%s", w.Way)
+	}
+}
+
+// metadata looks whether the target was seen to lose them.
+func (c *checks) metadata() {
+	known := place.KnownOf(c.x.target)
+	switch {
+	case c.info.Totals.Work().Count == 0:
+	case known.Lacks(place.KeepsMeta):
+		c.add("metadata", Look, "", NoFix, "the store at %s keeps no metadata: original times, permissions and metadata are lost there", c.j.Target)
+	case known.Lacks(place.KeepsMeta2K):
+		c.add("metadata", Look, "", NoFix, "the store at %s keeps less than 2 KB of metadata an object; those with more are refused or lose some", c.j.Target)
 	}
 }
 

@@ -87,11 +87,11 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 	if trailer := http.CanonicalHeaderKey(r.Header.Get("X-Amz-Trailer")); coded != nil && newSum(trailer) != nil {
 		sums[trailer] = newSum(trailer)
 	}
-	if s.has(ETagsMD5) {
-		sums["etag"] = md5.New()
-	}
 	if v := r.Header.Get("Content-Md5"); v != "" {
 		sums["Content-Md5"], want["Content-Md5"] = md5.New(), v
+	}
+	if s.has(ETagsMD5) && sums["Content-Md5"] == nil {
+		sums["etag"] = md5.New()
 	}
 	if v := r.Header.Get("X-Ms-Content-Crc64"); v != "" { // least significant byte first
 		raw, _ := base64.StdEncoding.DecodeString(v)
@@ -124,8 +124,10 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 		}
 	}
 	var digest []byte
-	if h := sums["etag"]; h != nil {
-		digest = h.Sum(nil)
+	for _, name := range []string{"etag", "Content-Md5"} {
+		if h := sums[name]; h != nil {
+			digest = h.Sum(nil)
+		}
 	}
 	got.etag = s.etagOf(sums[ownSum].Sum(nil), size, digest)
 	return got, nil

@@ -57,6 +57,8 @@ const (
 	TagsRefused     Habit = "tags-refused"
 	WholeSeconds    Habit = "whole-seconds"
 	ListingPlain    Habit = "listing-plain"
+	ListingByFolder Habit = "listing-by-folder"
+	MetadataDropped Habit = "metadata-dropped"
 	Forgets         Habit = "forgets"
 )
 
@@ -91,6 +93,8 @@ var habitWords = map[Habit]string{
 	TagsRefused:       "has no tags",
 	WholeSeconds:      "tells times in whole seconds",
 	ListingPlain:      "does not encode names in listings",
+	ListingByFolder:   "lists what is below a/ before a-b and a.b",
+	MetadataDropped:   "keeps no metadata",
 	Forgets:           "takes content and keeps nothing of it",
 }
 
@@ -187,6 +191,11 @@ func (s *Server) accustom(r *http.Request, op string) error {
 	if s.has(MD5Ignored) {
 		h.Del("Content-Md5")
 		h.Del("X-Ms-Content-Crc64")
+	}
+	for name := range h {
+		if s.has(MetadataDropped) && (strings.HasPrefix(name, "X-Amz-Meta-") || strings.HasPrefix(name, "X-Ms-Meta-")) {
+			h.Del(name)
+		}
 	}
 	return s.accustomSums(r)
 }

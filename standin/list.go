@@ -112,6 +112,7 @@ func (c *call) list() error {
 	}
 	out.WriteString(xml.Header + `<ListBucketResult xmlns="http://s3.amazonaws.com/doc/2006-03-01/">`)
 	n, last, more := 0, "", false
+	head, lines := out.Len(), []line(nil) // of a page in another order
 	b.mu.RLock()
 	b.walk(sp, func(key, group string, stack []*version) bool {
 		if key != "" && stack[0].gone() {
@@ -122,6 +123,7 @@ func (c *call) list() error {
 			return false
 		}
 		n++
+		lines = append(lines, line{strings.ReplaceAll(key+group, "/", "\x00"), out.Len()})
 		if last = group; group != "" {
 			out.WriteString("<CommonPrefixes>")
 			text("Prefix", sp.encode(group))
@@ -140,6 +142,9 @@ func (c *call) list() error {
 		return true
 	})
 	b.mu.RUnlock()
+	if c.s.has(ListingByFolder) {
+		reorder(&out, head, lines)
+	}
 	text("Name", c.bucket)
 	text("Prefix", sp.encode(sp.prefix))
 	text("Delimiter", sp.encode(sp.delimiter))
@@ -321,4 +326,27 @@ func (s *Server) now() time.Time {
 		step = time.Second
 	}
 	return time.Now().UTC().Truncate(step)
+}
+
+// line is one of a listing: what another order of it goes by, and where its text begins.
+type line struct {
+	by   string
+	from int
+}
+
+// reorder puts the lines written behind head into the order of what they go by.
+func reorder(out *strings.Builder, head int, lines []line) {
+	text := out.String()
+	ends := map[string]int{}
+	for i, l := range lines {
+		if ends[l.by] = len(text); i+1 < len(lines) {
+			ends[l.by] = lines[i+1].from
+		}
+	}
+	slices.SortFunc(lines, func(a, b line) int { return strings.Compare(a.by, b.by) })
+	out.Reset()
+	out.WriteString(text[:head])
+	for _, l := range lines {
+		out.WriteString(text[l.from:ends[l.by]])
+	}
 }

@@ -44,6 +44,18 @@ type Options struct {
 // incomplete; when nothing can be, that is the error. A place that is absent
 // but would come into being by writing makes an empty catalog.
 func Survey(ctx context.Context, p place.Place, path string, opts Options) (*Catalog, error) {
+	c, err := surveyOnce(ctx, p, path, opts)
+	if errors.Is(err, place.ErrDisorder) { // its listings are sorted from now on
+		if opts.Progress != nil {
+			opts.Progress.Objects.Store(0)
+			opts.Progress.Bytes.Store(0)
+		}
+		c, err = surveyOnce(ctx, p, path, opts)
+	}
+	return c, err
+}
+
+func surveyOnce(ctx context.Context, p place.Place, path string, opts Options) (*Catalog, error) {
 	w, err := Create(path, Info{Place: p.Name(), Began: time.Now()})
 	if err != nil {
 		return nil, err
@@ -162,6 +174,9 @@ func (s *survey) take(e *object.Entry, err, gap error) (error, error) {
 	if err == nil {
 		return gap, s.add(e)
 	}
+	if errors.Is(err, place.ErrDisorder) {
+		return gap, err // nothing of it holds
+	}
 	s.w.problem(err)
 	return cmp.Or(gap, err), nil
 }
@@ -177,7 +192,7 @@ func (p *patient) List(ctx context.Context, prefix string, opts place.ListOption
 		for attempt := 1; ; attempt++ {
 			var broke error
 			for e, err := range p.Place.List(ctx, prefix, opts) {
-				if err != nil && (retry.Worth(err) || ctx.Err() != nil) {
+				if err != nil && !errors.Is(err, place.ErrDisorder) && (retry.Worth(err) || ctx.Err() != nil) {
 					broke = err
 					break
 				}

@@ -293,6 +293,10 @@ func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.En
 		opts.Original = full.Original
 	}
 	copied, err := target.Write(ctx, key, r, full.Size, opts)
+	var failed *place.Error
+	if errors.As(err, &failed) && failed.Left != "" { // a damaged copy
+		err = errors.Join(err, target.Remove(ctx, object.Ref{Key: key, IfMark: failed.Left})[0])
+	}
 	if err != nil || !full.Unverified && !copied.Unverified {
 		return copied, err
 	}

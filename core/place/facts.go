@@ -1,6 +1,7 @@
 package place
 
 import (
+	"errors"
 	"maps"
 	"slices"
 	"sync"
@@ -62,7 +63,24 @@ const (
 	// RemoveBatchMD5: many are removed at once with Content-MD5.
 	RemoveBatchMD5 Ask = "remove-many-with-md5"
 	ReadRange      Ask = "read-range"
+	// ReadVersion: an older version is read back by its ID. It is not asked where a
+	// write tells of no version.
+	ReadVersion Ask = "read-version"
+
+	// KeepsMeta: metadata come back as written; KeepsMeta2K: so do 2 KB of them.
+	KeepsMeta   Ask = "metadata-kept"
+	KeepsMeta2K Ask = "metadata-2-kb-kept"
+	// ListsInOrder: listings are in byte order of UTF-8; ListsEncoded: names in
+	// them are encoded when that is asked for.
+	ListsInOrder Ask = "listing-in-order"
+	ListsEncoded Ask = "listing-encoded"
+	// FineTimes: listings tell times finer than seconds. No reference promises it.
+	FineTimes Ask = "times-below-seconds"
 )
+
+// ErrDisorder is why a listing ended that is not in byte order. Nothing of it is to be
+// believed, nor is it to be taken up behind its last key; the next one is sorted.
+var ErrDisorder = errors.New("the store does not list in byte order; list again, and it will be sorted here")
 
 // Answer is what became of an [Ask].
 type Answer string
@@ -153,7 +171,7 @@ func (k *Known) Of(a Ask) Answer {
 	if k == nil {
 		return Untold
 	}
-	if is := k.facts.Load().Answers[a]; is != Untold || !k.promised || a == MD5ETag || a == MD5PartETag {
+	if is := k.facts.Load().Answers[a]; is != Untold || !k.promised || a == MD5ETag || a == MD5PartETag || a == FineTimes {
 		return is
 	}
 	return Works

@@ -209,7 +209,10 @@ func TestKnown(t *testing.T) {
 	assert.False(t, place.Promised().Does(place.MD5ETag), "no reference promises it")
 	old := place.Facts{At: time.Now().Add(-place.FactsAge - time.Hour)}
 	assert.True(t, old.Stale(time.Now()))
-	assert.False(t, f.Stale(time.Now()))
+	assert.True(t, f.Stale(time.Now()), "a run saw the contrary")
+	k.Replace(place.Facts{At: time.Now()})
+	now := k.Facts()
+	assert.False(t, now.Stale(time.Now()))
 	var none *place.Known
 	none.Learn(place.SumAhead, place.Works) // a place without knowledge takes none
 	assert.Equal(t, place.Untold, none.Of(place.SumAhead))

@@ -203,7 +203,8 @@ func (w *oddWorld) meddle() {
 			w.writes++
 			// No two contents are alike, nor of one size: size and time alone may be
 			// misled by rights.
-			text := strings.Repeat(fmt.Sprintf("%s %d ", key, w.writes), 1+w.writes%7) + strings.Repeat(".", w.writes)
+			text := fmt.Sprintf("%s %d ", key, w.writes)
+			text += strings.Repeat(".", 40*w.writes-len(text))
 			switch rapid.IntRange(0, 60).Draw(w.T, "large") {
 			case 60:
 				text += strings.Repeat("tide", 2<<20)

@@ -100,8 +100,11 @@ func texts(t require.TestingT, p place.Place) map[string]string {
 		r, _, err := p.Read(ctx, e.Key, place.ReadOptions{})
 		require.NoError(t, err)
 		raw, err := io.ReadAll(r)
-		require.NoError(t, err)
 		r.Close()
+		if err != nil && place.KindOf(err) == place.Corrupt {
+			raw, err = []byte("damaged: "+err.Error()), nil // which equals nothing that is wanted
+		}
+		require.NoError(t, err)
 		all[e.Key] = string(raw)
 	}
 	return all

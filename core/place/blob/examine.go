@@ -213,7 +213,32 @@ func (x *examination) sums() error {
 		_, wrong := x.put("summed-"+string(a), another, nil, check)
 		x.settle(a, right, wrong)
 	}
-	x.answer(place.KeepsSum, place.Works) // among the metadata
+	return x.metadata()
+}
+
+// metadata writes some and reads them back; checksums are kept among them.
+func (x *examination) metadata() error {
+	key, kept := "metadata", ""
+	err := x.try("write", key, func() error {
+		c := x.p.client.NewBlockBlobClient(x.prefix + key)
+		value := "reed bed, 1 m"
+		if _, err := c.Upload(x.ctx, streaming.NopCloser(bytes.NewReader(sample)), &blockblob.UploadOptions{Metadata: map[string]*string{"note": &value}}); err != nil {
+			return err
+		}
+		there, err := c.GetProperties(x.ctx, nil)
+		for name, v := range there.Metadata {
+			if strings.EqualFold(name, "note") && v != nil && *v == value {
+				kept = *v
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	is := map[bool]place.Answer{true: place.Works, false: place.Ignored}[kept != ""]
+	x.answer(place.KeepsMeta, is)
+	x.answer(place.KeepsSum, is)
 	return nil
 }
 

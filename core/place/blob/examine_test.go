@@ -21,7 +21,7 @@ import (
 func TestHabits(t *testing.T) {
 	plain := map[place.Ask]place.Answer{}
 	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent, place.CopyIfStill,
-		place.SumAhead, place.MD5Ahead, place.InParts, place.JoinETag, place.KeepsSum, place.CopyWhole, place.ReadRange} {
+		place.SumAhead, place.MD5Ahead, place.InParts, place.JoinETag, place.KeepsSum, place.KeepsMeta, place.CopyWhole, place.ReadRange} {
 		plain[a] = place.Works
 	}
 	type answers map[place.Ask]place.Answer
@@ -36,6 +36,7 @@ func TestHabits(t *testing.T) {
 		standin.JoinSilent:        {place.JoinETag: ignored},
 		standin.RangesIgnored:     {place.ReadRange: ignored},
 		standin.CopyRefused:       {place.CopyWhole: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused},
+		standin.MetadataDropped:   {place.KeepsSum: ignored, place.KeepsMeta: ignored},
 		standin.SlashesFold:       {}, standin.AccentsFold: {},
 	} {
 		for _, tested := range []bool{true, false} {

@@ -35,7 +35,7 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 	if err == nil {
 		var group errgroup.Group
 		group.SetLimit(6)
-		for _, try := range []func() error{x.sumsAhead, x.sumBehind, x.joins, x.copies, x.removals, x.names, x.ranges} {
+		for _, try := range []func() error{x.sumsAhead, x.sumBehind, x.joins, x.copies, x.removals, x.names, x.ranges, x.metadata, x.listings, x.versions} {
 			group.Go(try)
 		}
 		err = group.Wait()
@@ -407,7 +407,7 @@ func (x *examination) names() error {
 			continue
 		}
 		there := false
-		for e, err := range x.p.List(x.ctx, x.prefix+folderOf(c), place.ListOptions{}) {
+		for e, err := range x.p.paged(x.ctx, x.prefix+folderOf(c), place.ListOptions{}) {
 			if err != nil {
 				return err
 			}
@@ -424,7 +424,7 @@ func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 	for _, c := range []place.NameClass{place.Controls} { // which a listing may be unable to name
 		refs = append(refs, object.Ref{Key: prefix + folderOf(c) + place.OddNames[c]})
 	}
-	for e, err := range p.List(ctx, prefix, place.ListOptions{}) {
+	for e, err := range p.paged(ctx, prefix, place.ListOptions{}) {
 		if err != nil {
 			return err
 		}

@@ -40,7 +40,8 @@ func TestExamine(t *testing.T) {
 	plain := map[place.Ask]place.Answer{}
 	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent, place.CopyIfStill, place.QuotedMatch,
 		place.SumBehind, place.SumAhead, place.CRC32CAhead, place.SHA256Ahead, place.MD5Ahead, place.SignedBody, place.UnsignedBody, place.JoinSums, place.JoinWhole,
-		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopySourceStill, place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange} {
+		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopySourceStill, place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange,
+		place.KeepsMeta, place.KeepsMeta2K, place.ListsInOrder, place.ListsEncoded, place.FineTimes} {
 		plain[a] = place.Works
 	}
 	plain[place.MD5ETag], plain[place.MD5PartETag] = place.Ignored, place.Ignored
@@ -82,8 +83,10 @@ func TestExamine(t *testing.T) {
 		standin.CopyRefused:     {answers: answers{place.CopySourceStill: refused, place.CopyWhole: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.CopyRange: refused}},
 		standin.PartCopyRefused: {answers: answers{place.CopyRange: refused}},
 		standin.TagsRefused:     {},
-		standin.WholeSeconds:    {},
-		standin.ListingPlain:    {},
+		standin.WholeSeconds:    {answers: answers{place.FineTimes: ignored}},
+		standin.ListingPlain:    {answers: answers{place.ListsEncoded: ignored}},
+		standin.ListingByFolder: {answers: answers{place.ListsInOrder: ignored}},
+		standin.MetadataDropped: {answers: answers{place.KeepsMeta: ignored, place.KeepsMeta2K: ignored}},
 	} {
 		t.Run(string(habit), func(t *testing.T) {
 			var habits []standin.Habit

@@ -7,6 +7,7 @@ import (
 	"iter"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"lumtra/core/object"
@@ -14,8 +15,55 @@ import (
 )
 
 // List pages through the bucket (ListObjectsV2). While one page is being
-// handed out the next is on its way.
+// handed out the next is on its way. A store that does not list in byte order, as the
+// reference has it, is found out here, and from then on its listings are sorted:
+// then all keys below the prefix are held in memory.
 func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	if p.store.known.Lacks(place.ListsInOrder) {
+		return p.sorted(ctx, prefix, opts)
+	}
+	return func(yield func(object.Entry, error) bool) {
+		last := ""
+		for e, err := range p.paged(ctx, prefix, opts) {
+			if err == nil && e.Key <= last {
+				p.store.known.Learn(place.ListsInOrder, place.Ignored)
+				err = place.NewError(p.name, "list", e.Key, place.Otherwise, fmt.Errorf("behind %q: %w", last, place.ErrDisorder))
+			}
+			if last = e.Key; !yield(e, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// sorted lists a store whose order is its own. It is asked from the start, since what
+// lies behind a key is also the store's own.
+func (p *Place) sorted(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		var all []object.Entry
+		for e, err := range p.paged(ctx, prefix, place.ListOptions{Shallow: opts.Shallow}) {
+			if err != nil { // what lies before the gap cannot be told
+				yield(object.Entry{}, err)
+				return
+			}
+			if e.Key > opts.After {
+				all = append(all, e)
+			}
+		}
+		slices.SortStableFunc(all, func(a, b object.Entry) int { return strings.Compare(a.Key, b.Key) })
+		for i := range all {
+			if i > 0 && all[i].Key == all[i-1].Key {
+				continue // told twice
+			}
+			if !yield(all[i], nil) {
+				return
+			}
+		}
+	}
+}
+
+// paged yields what a store lists, in its order.
+func (p *Place) paged(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
 		ctx, stop := context.WithCancel(ctx)
 		pages := make(chan page, 1)

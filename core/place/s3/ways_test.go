@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"io"
 	"math/rand/v2"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lumtra/core/catalog"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/s3"
@@ -160,4 +163,40 @@ func held(t *testing.T, srv *standin.Server, p *s3.Place, key string, data []byt
 	}
 	require.NoError(t, err)
 	assert.Equal(t, other, content(t, p, key))
+}
+
+// A store whose order is its own is found out, and sorted from then on, also when it is
+// asked for what lies behind a key.
+func TestOrderOfItsOwn(t *testing.T) {
+	known := place.NewKnown(place.Facts{}, nil)
+	p := accustomed(t, known, standin.ListingByFolder)
+	want := []string{"bed!x", "bed-x", "bed/x", "bed/y", "bed0"}
+	for _, key := range want {
+		_, err := p.Write(ctx, key, strings.NewReader(key), int64(len(key)), place.WriteOptions{Condition: place.Always})
+		require.NoError(t, err)
+	}
+	keys := func(after string) (all []string, err error) {
+		for e, err := range p.List(ctx, "", place.ListOptions{After: after}) {
+			if err != nil {
+				return all, err
+			}
+			all = append(all, e.Key)
+		}
+		return all, nil
+	}
+	_, err := keys("")
+	require.ErrorIs(t, err, place.ErrDisorder)
+	got, err := keys("")
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+	got, err = keys("bed-x")
+	require.NoError(t, err)
+	assert.Equal(t, want[2:], got)
+
+	known.Replace(place.Facts{}) // a survey begins again by itself
+	c, err := catalog.Survey(ctx, p, filepath.Join(t.TempDir(), "survey"), catalog.Options{})
+	require.NoError(t, err)
+	defer c.Close()
+	assert.True(t, c.Info.Complete())
+	assert.EqualValues(t, len(want), c.Info.Objects)
 }
