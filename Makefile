@@ -6,7 +6,7 @@ TOOLS := $(CURDIR)/.tools
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 .DEFAULT_GOAL := help
-.PHONY: help build demo test race lint interop bench screenshots
+.PHONY: help build demo test race lint interop draws kills bench screenshots
 
 help: ## list the commands
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 14
@@ -32,8 +32,16 @@ lint: ## check formatting, vet and staticcheck
 	GOBIN=$(TOOLS) go install $(STATICCHECK)
 	$(TOOLS)/staticcheck ./...
 
-interop: ## run the conformance suite against a real S3 server
+interop: ## run the conformance suite and runs on four real servers
 	@tools/interop $(TOOLS)
+
+draws: ## run random jobs on 20,000 drawn stores, with faults (half an hour)
+	LUMTRA_DRAWS=20000 go test ./core/transfer -count=1 -timeout 150m -run TestEveryStore
+
+kills: ## kill runs on drawn stores and real servers, 34 times each
+	@tools/need tmux
+	LUMTRA_KILLS=34 go test ./cmd/lumtra -count=1 -timeout 60m -run TestKilledOnOddStores
+	@LUMTRA_KILLS=34 tools/interop $(TOOLS)
 
 bench: ## measure against a bare floor and print the ratios
 	@go run ./bench
