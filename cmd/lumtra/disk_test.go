@@ -72,3 +72,20 @@ func TestFullDisk(t *testing.T) {
 	assert.Equal(t, cli.ExitDone, code, text)
 	assert.Len(t, files(t, disk), 4)
 }
+
+// Room is that of the disk on which the target lies, not of the endpoint's above it.
+func TestRoomBelow(t *testing.T) {
+	t.Parallel()
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst/disk/copy\"\n"})
+	disk := filepath.Join(dir, "dst", "disk")
+	require.NoError(t, os.MkdirAll(disk, 0o755))
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {
+		t.Logf("no small disk without the right to mount one (%v)", err)
+		return
+	}
+	t.Cleanup(func() { syscall.Unmount(disk, 0) })
+	put(t, dir, "src/c.wav", strings.Repeat("c", 12<<20))
+	text, code := lumtra(t, dir, "plan", "out", "--checks")
+	assert.Equal(t, cli.ExitDone, code, text)
+	assert.Regexp(t, `room .*2\.0 MiB free`, text)
+}

@@ -1,0 +1,82 @@
+package compare_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+	"syscall"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/compare"
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// reading is what one reading of an object gives: a text, and how it ends.
+type reading struct {
+	text  string
+	ends  error
+	loose bool // nothing vouches for it
+}
+
+// told is a place whose one object reads as it is told; the last reading repeats.
+type told struct {
+	place.Place
+	readings []reading
+	count    int
+}
+
+func (p *told) Name() string { return "told" }
+
+func (p *told) Read(_ context.Context, key string, _ place.ReadOptions) (io.ReadCloser, object.Entry, error) {
+	x := p.readings[min(p.count, len(p.readings)-1)]
+	p.count++
+	var r io.Reader = strings.NewReader(x.text)
+	if x.ends != nil {
+		r = io.MultiReader(r, iotest.ErrReader(x.ends))
+	}
+	return io.NopCloser(r), object.Entry{Key: key, Size: int64(len(x.text)), Unverified: x.loose}, nil
+}
+
+// A difference is told only where both contents were had, and, where nothing vouches
+// for a reading, only when it shows each time.
+func TestContents(t *testing.T) {
+	reset := place.NewError("told", "read", "a", place.Unreachable, syscall.ECONNRESET)
+	for name, c := range map[string]struct {
+		source, target []reading
+		same           bool
+		fails          error
+		readings       int
+	}{
+		"the same":                        {[]reading{{text: "reed"}}, []reading{{text: "reed"}}, true, nil, 1},
+		"different":                       {[]reading{{text: "reed"}}, []reading{{text: "rush"}}, false, nil, 1},
+		"broken behind a difference":      {[]reading{{text: "reed"}}, []reading{{text: "ru", ends: reset}}, false, reset, 1},
+		"broken, as far as it goes alike": {[]reading{{text: "re", ends: reset}}, []reading{{text: "reed"}}, false, reset, 1},
+		"broken at once":                  {[]reading{{ends: reset}}, []reading{{text: "reed"}}, false, reset, 1},
+		"a flip on the way":               {[]reading{{text: "reed", loose: true}}, []reading{{text: "reeD"}, {text: "reed"}}, true, nil, 2},
+		"different each time":             {[]reading{{text: "reed", loose: true}}, []reading{{text: "rush"}}, false, nil, 3},
+	} {
+		t.Run(name, func(t *testing.T) {
+			source, target := &told{readings: c.source}, &told{readings: c.target}
+			e := object.Entry{Key: "a", Size: 4}
+			res, err := compare.Contents(t.Context(), compare.ByReadBack, source, &e, target, &e)
+			require.ErrorIs(t, err, c.fails)
+			assert.Equal(t, c.same, res.Same, res.Why)
+			assert.Equal(t, c.readings, target.count)
+		})
+	}
+}
+
+// Where the sizes differ nothing is read.
+func TestSizesFirst(t *testing.T) {
+	unread := &told{readings: []reading{{ends: errors.New("read after all")}}}
+	res, err := compare.Contents(t.Context(), compare.ByReadBack, unread, &object.Entry{Key: "a", Size: 4}, unread, &object.Entry{Key: "a", Size: 5})
+	require.NoError(t, err)
+	assert.False(t, res.Same)
+	assert.Contains(t, res.Why, "4 bytes at the source, 5 at the target")
+}
