@@ -45,6 +45,7 @@ func newOdd(t *testing.T, settings string, habits ...standin.Habit) *odd {
 	known.Learn(place.MD5PartETag, place.Ignored)
 	known.Learn(place.SumAhead, place.Ignored)
 	known.Learn(place.SumBehind, place.Ignored)
+	known.Learn(place.ListsInOrder, place.Ignored)
 	end, err := s3.NewStore(s3.Config{Known: known, Name: "seen", Address: address, AccessKey: "north", Secret: secret.New("reed-bed-9913")})
 	require.NoError(t, err)
 	t.Cleanup(func() { end.Close() })
@@ -255,6 +256,8 @@ func TestWhateverAStoreLacks(t *testing.T) {
 		"no ETag of joined ones": {standin.JoinSilent},
 		"bare If-Match":          {standin.MatchUnquoted},
 		"no checksums":           {standin.SumsRefused, standin.ETagsMD5},
+		"an order of its own":    {standin.ListingByFolder},
+		"no metadata":            {standin.MetadataDropped},
 		"all of an old gateway": {standin.SumsIgnored, standin.TrailersRefused, standin.ETagsMD5, standin.MatchUnquoted, standin.JoinUnconditional, standin.JoinSilent,
 			standin.CopyUnconditional, standin.WholeSeconds, standin.BatchNeedsMD5},
 		"the worst": {standin.SumsRefused, standin.TrailersKept, standin.ETagsOpaque, standin.ConditionsRefused, standin.JoinSilent, standin.BatchRefused, standin.MD5Ignored,
@@ -269,6 +272,7 @@ func TestWhateverAStoreLacks(t *testing.T) {
 				for i := range 12 {
 					o.put(fmt.Sprintf("tiles/%d.png", i), strings.Repeat("x", 100*i))
 				}
+				o.put("tiles-old.png", "listed by some stores behind tiles/")
 				o.put("middle.wav", strings.Repeat("reed", 100_000))
 				o.put("big.wav", strings.Repeat("tide", 3<<20))
 				o.run(cli.ExitDone, "run", "out")
@@ -283,7 +287,7 @@ func TestWhateverAStoreLacks(t *testing.T) {
 				o.run(cli.ExitDone, "run", "out")
 				o.run(cli.ExitNothing, "run", "out")
 				there := o.there()
-				assert.Len(t, there, 8)
+				assert.Len(t, there, 9)
 				assert.True(t, strings.HasPrefix(there["big.wav"], "ebb!"))
 				o.run(cli.ExitDone, "run", "back")
 				assert.Equal(t, sums(files(t, filepath.Join(o.dir, "src"))), sums(files(t, filepath.Join(o.dir, "dst"))))

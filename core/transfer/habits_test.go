@@ -173,7 +173,7 @@ func (w *oddWorld) side(name, kind string) (s oddSide) {
 // writes plainly and reads what comes.
 func (s *oddSide) truth() *place.Known {
 	f := place.Facts{Answers: map[place.Ask]place.Answer{}}
-	for _, a := range []place.Ask{place.SumBehind, place.SumAhead, place.MD5Ahead, place.MD5ETag, place.MD5PartETag, place.KeepsSum, place.RemoveBatch} {
+	for _, a := range []place.Ask{place.SumBehind, place.SumAhead, place.MD5Ahead, place.MD5ETag, place.MD5PartETag, place.KeepsSum, place.RemoveBatch, place.ListsInOrder} {
 		f.Answers[a] = place.Refused
 	}
 	return place.NewKnown(f, nil)
@@ -192,7 +192,7 @@ func (s *oddSide) contents(t require.TestingT) map[string]string {
 
 // meddle changes a few objects at either side, past all habits but those of names.
 func (w *oddWorld) meddle() {
-	names := []string{"a", "b", "c/d", "c/e", `r\s`, "Up", "u//v", "w/./x", "re\u0301ed", "end."}
+	names := []string{"a", "b", "c/d", "c/e", "c-x", `r\s`, "Up", "u//v", "w/./x", "re\u0301ed", "end."}
 	for i, side := range []*oddSide{&w.source, &w.target} {
 		for range rapid.IntRange(0, 6-4*i).Draw(w.T, "changes") {
 			key := rapid.SampledFrom(names).Draw(w.T, "key")
