@@ -31,13 +31,8 @@ func measureRuns(dir, program string) error {
 			return fmt.Errorf("store to store: %w", err)
 		}
 	}
-	for _, f := range []folders{
-		{name: "24 files of 64 MiB", size: 64 << 20, count: 24, streams: 4},
-		{name: "50,000 files of 4 KiB", size: 4 << 10, count: 50000, streams: 16},
-	} {
-		if err := f.measure(filepath.Join(dir, "folders")); err != nil {
-			return fmt.Errorf("folder to folder: %w", err)
-		}
+	if err := measureFolders(dir); err != nil {
+		return err
 	}
 	if err := measureFar(filepath.Join(dir, "far"), program); err != nil {
 		return fmt.Errorf("far store: %w", err)
@@ -49,6 +44,19 @@ func measureRuns(dir, program string) error {
 	memory := exec.Command(os.Args[0], "memory", program)
 	memory.Stdout, memory.Stderr = os.Stdout, os.Stderr
 	return memory.Run()
+}
+
+// measureFolders copies from folder to folder, large files and small ones.
+func measureFolders(dir string) error {
+	for _, f := range []folders{
+		{name: "24 files of 64 MiB", size: 64 << 20, count: 24, streams: 4},
+		{name: "50,000 files of 4 KiB", size: 4 << 10, count: 50000, streams: 16},
+	} {
+		if err := f.measure(filepath.Join(dir, "folders")); err != nil {
+			return fmt.Errorf("folder to folder: %w", err)
+		}
+	}
+	return nil
 }
 
 // measureStores copies 1 GiB of objects of 8 MiB from one stand-in to another,

@@ -22,64 +22,79 @@ func main() {
 }
 
 func run() error {
+	what, of := "all", ""
+	if len(os.Args) > 1 {
+		what = os.Args[1]
+	}
+	if len(os.Args) > 2 {
+		of = os.Args[2]
+	}
 	dir, err := os.MkdirTemp("", "lumtra-bench-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	if len(os.Args) < 2 || os.Args[1] != "memory" && os.Args[1] != "plan" {
-		fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH, time.Now().Format("2006-01-02"))
-	}
-	program := filepath.Join(dir, "lumtra")
-	if len(os.Args) > 1 && os.Args[1] == "plan" {
+	switch what { // in processes of their own, since the most memory they have had is measured
+	case "memory":
+		return measureMemory(dir, of)
+	case "plan":
 		return measurePlans(dir)
 	}
-	if len(os.Args) > 2 && os.Args[1] == "memory" {
-		return measureMemory(dir, os.Args[2])
-	}
+	fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH, time.Now().Format("2006-01-02"))
+	program := filepath.Join(dir, "lumtra")
 	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program, "./cmd/lumtra").CombinedOutput(); err != nil {
 		return fmt.Errorf("building: %w\n%s", err, out)
 	}
-	if len(os.Args) > 1 && os.Args[1] == "window" {
+	switch what {
+	case "window":
 		return measureWindow(filepath.Join(dir, "window"), program)
-	}
-	if len(os.Args) > 1 && os.Args[1] == "stores" {
+	case "stores":
 		return errors.Join(measureStores(filepath.Join(dir, "stores"), program, "S3"), measureStores(filepath.Join(dir, "stores"), program, "Blob"))
-	}
-	if len(os.Args) > 1 && os.Args[1] == "digests" {
+	case "folders":
+		return measureFolders(dir)
+	case "digests":
 		return measureDigests(filepath.Join(dir, "digests"), program)
-	}
-	if len(os.Args) > 1 && os.Args[1] == "ways" {
+	case "ways":
 		return measureWays(filepath.Join(dir, "ways"), program)
-	}
-	if len(os.Args) > 2 && os.Args[1] == "many" {
-		objects, err := strconv.Atoi(os.Args[2])
+	case "many":
+		objects, err := strconv.Atoi(of)
 		if err != nil {
 			return err
 		}
 		return measureMany(filepath.Join(dir, "many"), program, objects)
-	}
-	if len(os.Args) > 1 && os.Args[1] == "run" {
+	case "run":
 		return measureRuns(dir, program)
+	case "listing":
+		return measureListings()
+	case "all":
+		return measureAll(dir, program)
 	}
-	for _, measure := range []func() error{measureListing, measureFarListing} {
-		if err := measure(); err != nil {
-			return fmt.Errorf("listing: %w", err)
-		}
-	}
-	if len(os.Args) > 1 && os.Args[1] == "listing" {
-		return nil
+	return fmt.Errorf("there is no %q; there are all, listing, run, stores, folders, digests, ways, many N, plan, window", what)
+}
+
+// measureAll is what `make bench` does.
+func measureAll(dir, program string) error {
+	if err := measureListings(); err != nil {
+		return err
 	}
 	if err := measureRuns(dir, program); err != nil {
 		return err
 	}
-	// In a process of its own, since the most memory it has had is measured.
 	plans := exec.Command(os.Args[0], "plan")
 	plans.Stdout, plans.Stderr = os.Stdout, os.Stderr
 	if err := plans.Run(); err != nil {
 		return err
 	}
 	return measureWindow(filepath.Join(dir, "window"), program)
+}
+
+func measureListings() error {
+	for _, measure := range []func() error{measureListing, measureFarListing} {
+		if err := measure(); err != nil {
+			return fmt.Errorf("listing: %w", err)
+		}
+	}
+	return nil
 }
 
 // measurePlans measures surveys and plans.
