@@ -24,6 +24,9 @@ const pastRuns = 10
 // out.
 func (s *Service) Estimate(ctx context.Context, j *job.Job, info *plan.Info) plan.Estimate {
 	w := plan.Work{Streams: cmp.Or(j.Limits.Streams, transfer.DefaultStreams), PartSize: cmp.Or(j.Limits.PartBytes, transfer.DefaultPartSize), Past: s.past(ctx, j.Name)}
+	if j.Limits.Streams == 0 {
+		w.MostStreams = transfer.MostTuned
+	}
 	w.From, w.Hours = time.Now(), []*pace.Hours{j.Limits.Hours}
 	for _, at := range []string{j.Source, j.Target} {
 		name, _ := job.SplitPlace(at)

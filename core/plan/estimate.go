@@ -52,7 +52,10 @@ type Past struct {
 
 // Work is how a plan will be run, as far as it bears on estimates.
 type Work struct {
-	Streams  int
+	// Streams are those it begins with, MostStreams those it may come to when it is left
+	// to the run how many help; 0 for no more.
+	Streams, MostStreams int
+
 	PartSize int64
 	// Inside tells that the service copies within itself.
 	Inside bool
@@ -227,7 +230,7 @@ func (est *Estimate) time(i *Info, source, target *Side, w Work) {
 		est.Digesting = seconds(digesting)
 	}
 	const overhead = 60e-6 // of this machine's time an object
-	soon := max((requests+bytes/rate)/streams, float64(work.Count)*overhead)
+	soon := max(requests/max(streams, float64(w.MostStreams))+bytes/rate/streams, float64(work.Count)*overhead)
 	soon = max(soon, digesting/float64(max(w.Processors, 1)))
 	if work.Count > 0 { // none is done before it was asked for
 		soon = max(soon, wait)

@@ -88,12 +88,14 @@ type tuner struct {
 	rising bool
 }
 
+// MostTuned is how many streams a run comes to by itself.
+const MostTuned = 128
+
 const (
 	tuneStep    = time.Second
 	riseStep    = 250 * time.Millisecond
 	riseGain    = 1.3
-	tuneRest    = 15 // steps between tries
-	tunedMost   = 128
+	tuneRest    = 15   // steps between tries
 	tuneGain    = 1.08 // what a try must bring to be kept
 	objectWorth = 64 << 10
 )
@@ -111,15 +113,15 @@ func (t *tuner) next(work float64, throttled int64) int {
 		t.streams = t.before
 	case t.rising:
 		t.before = t.streams
-		t.streams = min(2*t.streams, tunedMost)
+		t.streams = min(2*t.streams, MostTuned)
 	case t.trying && work < t.last*tuneGain:
 		t.trying, t.rest = false, tuneRest
 		t.streams = t.before
 	case t.rest > 0:
 		t.rest--
-	case t.streams < tunedMost:
+	case t.streams < MostTuned:
 		t.trying, t.before = true, t.streams
-		t.streams = min(t.streams+max(t.streams/2, 1), tunedMost)
+		t.streams = min(t.streams+max(t.streams/2, 1), MostTuned)
 	}
 	return t.streams
 }
