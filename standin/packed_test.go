@@ -59,7 +59,9 @@ func TestMemoryAnObject(t *testing.T) {
 		var group errgroup.Group
 		group.SetLimit(16)
 		for i := range objects {
-			group.Go(func() error { return send(fmt.Sprintf("/archive/%s/2026/11/take-%06d.wav", from, i), "a bittern, far off") })
+			group.Go(func() error {
+				return send(fmt.Sprintf("/archive/%s/2026/11/take-%06d.wav", from, i), "a bittern, far off")
+			})
 		}
 		require.NoError(t, group.Wait())
 	}
