@@ -74,7 +74,6 @@ type oddWorld struct {
 	rules          rule.Rules
 	opts           transfer.Options
 	plans, writes  int
-	folds          bool
 }
 
 // oddSide is one side: what the engine sees, and what is really there.
