@@ -110,6 +110,9 @@ func (s *Service) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.O
 			})
 			return res.Same, err
 		}}
+	if place.KnownOf(x.target).Lacks(place.KeepsMeta) {
+		opts.Notes = append(opts.Notes, x.target.Name()+" keeps no metadata: original times, permissions and metadata are lost there")
+	}
 	if c, ok := x.target.(place.NameChecker); ok {
 		opts.Name = c.CheckName
 	}
@@ -138,7 +141,7 @@ func (s *Service) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.O
 // are not at the target.
 func otherFacts(ctx context.Context, as *rule.As, x *sides, a, b *object.Entry) (what string, err error) {
 	err = retry.Usual.Do(ctx, func(int) error {
-		if len(as.Metadata) > 0 {
+		if len(as.Metadata) > 0 && !place.KnownOf(x.target).Lacks(place.KeepsMeta) {
 			there, err := x.target.Stat(ctx, object.Ref{Key: b.Key})
 			if err != nil {
 				return err

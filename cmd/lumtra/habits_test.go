@@ -299,3 +299,14 @@ func TestWhateverAStoreLacks(t *testing.T) {
 		}
 	}
 }
+
+// A store that keeps no metadata is said to; what it cannot keep is not sent for ever.
+func TestNoMetadataThere(t *testing.T) {
+	o := newOdd(t, "[as]\nmetadata = { site = \"saltpan\" }\n", standin.MetadataDropped)
+	o.put("a.wav", "one")
+	o.run(cli.ExitDone, "endpoint", "test", "north", "--bucket", "archive")
+	text := o.run(cli.ExitDone, "run", "out")
+	assert.Contains(t, text, "keeps no metadata")
+	o.run(cli.ExitNothing, "run", "out")
+	o.run(cli.ExitDone, "prove", "out", "--by", "read-back")
+}

@@ -124,6 +124,10 @@ func (t *test) lacks(f *place.Facts) {
 		{place.CopyWhole, "copies", "what is copied inside the store passes through here"},
 		{place.CopyRange, "range copies", "large objects that are copied inside the store pass through here"},
 		{place.RemoveBatch, "batch removal", "objects are removed with Content-MD5, or one by one"},
+		{place.KeepsMeta, "metadata kept", "original times, permissions and metadata are lost there"},
+		{place.KeepsMeta2K, "2 KB metadata", "objects with much metadata are refused there, or lose some"},
+		{place.ListsInOrder, "listing order", "listings are sorted here, in memory"},
+		{place.ReadVersion, "old versions", "they are kept, and cannot be read"},
 	} {
 		if is, tried := f.Answers[x.ask]; tried && is != place.Works {
 			t.add(x.name, Absent, fmt.Sprintf("%s; %s", is, x.instead), "")
