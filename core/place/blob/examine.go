@@ -10,7 +10,6 @@ import (
 	"io"
 	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
@@ -28,7 +27,7 @@ var _ place.Examiner = (*Place)(nil)
 // Examine tries all that Lumtra may ask of a service, with small blobs below
 // prefix, right requests and wrong ones.
 func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error) {
-	x := &examination{p: p, ctx: ctx, prefix: p.prefix + prefix, facts: place.Facts{At: time.Now(), Answers: map[place.Ask]place.Answer{}, Names: map[place.NameClass]place.Answer{}}}
+	x := &examination{p: p, ctx: ctx, prefix: p.prefix + prefix, Examination: place.NewExamination()}
 	err := x.first()
 	if err == nil {
 		var group errgroup.Group
@@ -40,34 +39,15 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 	}
 	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	return x.facts, errors.Join(err, p.ClearAway(done, prefix))
+	return x.Facts(), errors.Join(err, p.ClearAway(done, prefix))
 }
 
 // examination is one under way.
 type examination struct {
+	*place.Examination
 	p      *Place
 	ctx    context.Context
 	prefix string
-	mu     sync.Mutex // guards facts
-	facts  place.Facts
-}
-
-func (x *examination) answer(a place.Ask, is place.Answer) {
-	x.mu.Lock()
-	x.facts.Answers[a] = is
-	x.mu.Unlock()
-}
-
-// settle answers by what became of a request that was right and of a wrong one.
-func (x *examination) settle(a place.Ask, right, wrong error) {
-	switch {
-	case right != nil:
-		x.answer(a, place.Refused)
-	case wrong == nil:
-		x.answer(a, place.Ignored)
-	default:
-		x.answer(a, place.Works)
-	}
 }
 
 // try does a request, and again when it met with trouble of no meaning.
@@ -86,11 +66,6 @@ func (x *examination) try(op, key string, once func() error) error {
 	}
 	return err
 }
-
-var (
-	sample  = []byte("Saltmarsh, at low water: a bittern, far off.\n")
-	another = []byte("Saltmarsh, at high water: wigeon, close by.\n")
-)
 
 // put writes a small blob and gives its ETag.
 func (x *examination) put(key string, data []byte, when *blob.AccessConditions, check blob.TransferValidationType) (etag string, err error) {
@@ -114,7 +89,7 @@ const elsewhere = "0x8D0000000000000"
 
 // first writes a blob plainly, and reads a piece of it.
 func (x *examination) first() error {
-	_, err := x.put("plain", sample, nil, nil)
+	_, err := x.put("plain", place.Sample, nil, nil)
 	if err != nil {
 		return err
 	}
@@ -129,34 +104,34 @@ func (x *examination) first() error {
 		piece, err = io.ReadAll(io.LimitReader(out.Body, 1<<10))
 		return err
 	})
-	if err == nil && bytes.Equal(piece, sample[3:8]) {
+	if err == nil && bytes.Equal(piece, place.Sample[3:8]) {
 		is = place.Works
 	}
-	x.answer(place.ReadRange, is)
+	x.Answer(place.ReadRange, is)
 	return nil
 }
 
 // puts writes under conditions that hold and that do not.
 func (x *examination) puts() error {
-	etag, err := x.put("guarded", sample, nil, nil)
+	etag, err := x.put("guarded", place.Sample, nil, nil)
 	if err != nil {
 		return err
 	}
-	_, right := x.put("guarded-new", sample, absent(), nil)
-	_, wrong := x.put("guarded", another, absent(), nil)
-	x.settle(place.PutIfAbsent, right, wrong)
+	_, right := x.put("guarded-new", place.Sample, absent(), nil)
+	_, wrong := x.put("guarded", place.Another, absent(), nil)
+	x.Settle(place.PutIfAbsent, right, wrong)
 	if wrong == nil {
-		if etag, err = x.put("guarded", sample, nil, nil); err != nil {
+		if etag, err = x.put("guarded", place.Sample, nil, nil); err != nil {
 			return err
 		}
 	}
-	_, wrong = x.put("guarded", another, still(elsewhere), nil)
+	_, wrong = x.put("guarded", place.Another, still(elsewhere), nil)
 	if wrong == nil {
-		x.answer(place.PutIfStill, place.Ignored)
+		x.Answer(place.PutIfStill, place.Ignored)
 		return nil
 	}
-	_, right = x.put("guarded", sample, still(etag), nil)
-	x.settle(place.PutIfStill, right, wrong)
+	_, right = x.put("guarded", place.Sample, still(etag), nil)
+	x.Settle(place.PutIfStill, right, wrong)
 	return nil
 }
 
@@ -165,7 +140,7 @@ func (x *examination) join(key string, when *blob.AccessConditions) (*azcore.ETa
 	c, id := x.p.client.NewBlockBlobClient(x.prefix+key), base64.StdEncoding.EncodeToString([]byte("examined"))
 	var tag *azcore.ETag
 	err := x.try("finish", key, func() error {
-		if _, err := c.StageBlock(x.ctx, id, streaming.NopCloser(bytes.NewReader(sample)), nil); err != nil {
+		if _, err := c.StageBlock(x.ctx, id, streaming.NopCloser(bytes.NewReader(place.Sample)), nil); err != nil {
 			return err
 		}
 		out, err := c.CommitBlockList(x.ctx, []string{id}, &blockblob.CommitBlockListOptions{AccessConditions: when})
@@ -179,18 +154,18 @@ func (x *examination) joins() error {
 	tag, err := x.join("joined", nil)
 	if err != nil {
 		for _, a := range []place.Ask{place.InParts, place.JoinIfAbsent, place.JoinIfStill} {
-			x.answer(a, place.Refused)
+			x.Answer(a, place.Refused)
 		}
 		return nil
 	}
-	x.answer(place.InParts, place.Works)
-	x.answer(place.JoinETag, map[bool]place.Answer{true: place.Works, false: place.Ignored}[mark(tag) != ""])
+	x.Answer(place.InParts, place.Works)
+	x.Answer(place.JoinETag, place.Done(mark(tag) != ""))
 	_, right := x.join("joined-new", absent())
 	_, wrong := x.join("joined", absent())
-	x.settle(place.JoinIfAbsent, right, wrong)
+	x.Settle(place.JoinIfAbsent, right, wrong)
 	_, wrong = x.join("joined", still(elsewhere))
 	if wrong == nil {
-		x.answer(place.JoinIfStill, place.Ignored)
+		x.Answer(place.JoinIfStill, place.Ignored)
 		return nil
 	}
 	there, err := x.p.client.NewBlobClient(x.prefix+"joined").GetProperties(x.ctx, nil)
@@ -198,20 +173,20 @@ func (x *examination) joins() error {
 		return x.p.fail(x.ctx, "stat", "joined", err)
 	}
 	_, right = x.join("joined", still(mark(there.ETag)))
-	x.settle(place.JoinIfStill, right, wrong)
+	x.Settle(place.JoinIfStill, right, wrong)
 	return nil
 }
 
 // sums sends content with right checksums and wrong ones.
 func (x *examination) sums() error {
 	h := object.CRC64NVME.New()
-	h.Write(sample)
+	h.Write(place.Sample)
 	crc := blob.TransferValidationTypeCRC64(binary.BigEndian.Uint64(h.Sum(nil)))
-	digest := md5.Sum(sample)
+	digest := md5.Sum(place.Sample)
 	for a, check := range map[place.Ask]blob.TransferValidationType{place.SumAhead: crc, place.MD5Ahead: blob.TransferValidationTypeMD5(digest[:])} {
-		_, right := x.put("summed-"+string(a), sample, nil, check)
-		_, wrong := x.put("summed-"+string(a), another, nil, check)
-		x.settle(a, right, wrong)
+		_, right := x.put("summed-"+string(a), place.Sample, nil, check)
+		_, wrong := x.put("summed-"+string(a), place.Another, nil, check)
+		x.Settle(a, right, wrong)
 	}
 	return x.metadata()
 }
@@ -222,7 +197,7 @@ func (x *examination) metadata() error {
 	err := x.try("write", key, func() error {
 		c := x.p.client.NewBlockBlobClient(x.prefix + key)
 		value := "reed bed, 1 m"
-		if _, err := c.Upload(x.ctx, streaming.NopCloser(bytes.NewReader(sample)), &blockblob.UploadOptions{Metadata: map[string]*string{"note": &value}}); err != nil {
+		if _, err := c.Upload(x.ctx, streaming.NopCloser(bytes.NewReader(place.Sample)), &blockblob.UploadOptions{Metadata: map[string]*string{"note": &value}}); err != nil {
 			return err
 		}
 		there, err := c.GetProperties(x.ctx, nil)
@@ -236,9 +211,9 @@ func (x *examination) metadata() error {
 	if err != nil {
 		return err
 	}
-	is := map[bool]place.Answer{true: place.Works, false: place.Ignored}[kept != ""]
-	x.answer(place.KeepsMeta, is)
-	x.answer(place.KeepsSum, is)
+	is := place.Done(kept != "")
+	x.Answer(place.KeepsMeta, is)
+	x.Answer(place.KeepsSum, is)
 	return nil
 }
 
@@ -253,44 +228,39 @@ func (x *examination) copies() error {
 	}
 	if err := act("copied", nil); err != nil {
 		for _, a := range []place.Ask{place.CopyWhole, place.CopyIfAbsent, place.CopyIfStill} {
-			x.answer(a, place.Refused)
+			x.Answer(a, place.Refused)
 		}
 		return nil
 	}
-	x.answer(place.CopyWhole, place.Works)
-	x.settle(place.CopyIfAbsent, act("copied-new", absent()), act("copied", absent()))
+	x.Answer(place.CopyWhole, place.Works)
+	x.Settle(place.CopyIfAbsent, act("copied-new", absent()), act("copied", absent()))
 	wrong := act("copied", still(elsewhere))
 	if wrong == nil {
-		x.answer(place.CopyIfStill, place.Ignored)
+		x.Answer(place.CopyIfStill, place.Ignored)
 		return nil
 	}
 	there, err := x.p.client.NewBlobClient(x.prefix+"copied").GetProperties(x.ctx, nil)
 	if err != nil {
 		return x.p.fail(x.ctx, "stat", "copied", err)
 	}
-	x.settle(place.CopyIfStill, act("copied", still(mark(there.ETag))), wrong)
+	x.Settle(place.CopyIfStill, act("copied", still(mark(there.ETag))), wrong)
 	return nil
-}
-
-// folderOf is where a name of a kind is tried, away from others.
-func folderOf(c place.NameClass) string {
-	return "names-" + strings.ReplaceAll(string(c), " ", "-") + "/"
 }
 
 // names writes a name of each kind that the API allows.
 func (x *examination) names() error {
 	below := strings.TrimPrefix(x.prefix, x.p.prefix)
 	for c, name := range place.OddNames {
-		key := folderOf(c) + name
+		key := place.FolderFor(c) + name
 		if x.p.CheckName(below+key) != nil {
 			continue
 		}
-		if _, err := x.put(key, sample, nil, nil); err != nil {
-			x.facts.Names[c] = place.Refused
+		if _, err := x.put(key, place.Sample, nil, nil); err != nil {
+			x.Name(c, place.Refused)
 			continue
 		}
 		is := place.Ignored
-		for e, err := range x.p.List(x.ctx, below+folderOf(c), place.ListOptions{}) {
+		for e, err := range x.p.List(x.ctx, below+place.FolderFor(c), place.ListOptions{}) {
 			if err != nil {
 				return err
 			}
@@ -298,7 +268,7 @@ func (x *examination) names() error {
 				is = place.Works
 			}
 		}
-		x.facts.Names[c] = is
+		x.Name(c, is)
 	}
 	return nil
 }

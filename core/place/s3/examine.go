@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -27,7 +26,7 @@ var _ place.Examiner = (*Place)(nil)
 // the answers, and what is there afterwards, against what the API's reference says.
 // The groups have nothing to do with each other and are tried side by side.
 func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error) {
-	x := &examination{p: p, ctx: ctx, prefix: prefix, facts: place.Facts{At: time.Now(), Answers: map[place.Ask]place.Answer{}, Names: map[place.NameClass]place.Answer{}}}
+	x := &examination{p: p, ctx: ctx, prefix: prefix, Examination: place.NewExamination()}
 	err := x.first()
 	if err == nil {
 		err = x.conditions() // which the others build on
@@ -42,36 +41,16 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 	}
 	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer stop()
-	return x.facts, errors.Join(err, p.ClearAway(done, prefix))
+	return x.Facts(), errors.Join(err, p.ClearAway(done, prefix))
 }
 
 // examination is one under way.
 type examination struct {
+	*place.Examination
 	p      *Place
 	ctx    context.Context
 	prefix string
-	mu     sync.Mutex // guards facts
-	facts  place.Facts
 	signed bool // contents have to be covered by the signature
-}
-
-func (x *examination) answer(a place.Ask, is place.Answer) {
-	x.mu.Lock()
-	x.facts.Answers[a] = is
-	x.mu.Unlock()
-}
-
-// settle answers an ask by what became of a request that was right and one that was
-// wrong: the wrong one must be turned away and the right one not.
-func (x *examination) settle(a place.Ask, right, wrong error) {
-	switch {
-	case right != nil:
-		x.answer(a, place.Refused)
-	case wrong == nil:
-		x.answer(a, place.Ignored)
-	default:
-		x.answer(a, place.Works)
-	}
 }
 
 // passing tells of an error that says nothing about the store's ways.
@@ -150,51 +129,46 @@ func (x *examination) head(key string) (h http.Header, err error) {
 	return h, err
 }
 
-var (
-	sample  = []byte("Saltmarsh, at low water: a bittern, far off.\n")
-	another = []byte("Saltmarsh, at high water: wigeon, close by.\n")
-)
-
 // first writes an object plainly: what nothing can be done without.
 func (x *examination) first() error {
-	h, err := x.put("plain", sample, nil)
+	h, err := x.put("plain", place.Sample, nil)
 	if err != nil && !passingTrouble(err) {
 		first := err
 		x.signed = true
-		if h, err = x.put("plain", sample, nil); err != nil {
+		if h, err = x.put("plain", place.Sample, nil); err != nil {
 			return first
 		}
-		x.answer(place.UnsignedBody, place.Refused)
+		x.Answer(place.UnsignedBody, place.Refused)
 	} else if err == nil {
-		x.answer(place.UnsignedBody, place.Works)
+		x.Answer(place.UnsignedBody, place.Works)
 	}
 	if err != nil {
 		return err
 	}
-	x.facts.Server = object.Display(h.Get("Server"))
+	x.Server(object.Display(h.Get("Server")))
 	there, err := x.head("plain")
 	if err != nil {
 		return err
 	}
-	digest := md5.Sum(sample)
+	digest := md5.Sum(place.Sample)
 	is := place.Ignored
 	if etagOf(there) == hex.EncodeToString(digest[:]) {
 		is = place.Works
 	}
-	x.answer(place.MD5ETag, is)
+	x.Answer(place.MD5ETag, is)
 	return nil
 }
 
 // conditions writes under conditions that hold and that do not.
 func (x *examination) conditions() error {
-	if _, err := x.put("guarded", sample, nil); err != nil {
+	if _, err := x.put("guarded", place.Sample, nil); err != nil {
 		return err
 	}
-	_, right := x.put("guarded-new", sample, http.Header{"If-None-Match": {"*"}})
-	_, wrong := x.put("guarded", another, http.Header{"If-None-Match": {"*"}})
-	x.settle(place.PutIfAbsent, right, wrong)
+	_, right := x.put("guarded-new", place.Sample, http.Header{"If-None-Match": {"*"}})
+	_, wrong := x.put("guarded", place.Another, http.Header{"If-None-Match": {"*"}})
+	x.Settle(place.PutIfAbsent, right, wrong)
 	x.matches("guarded", place.PutIfStill, true, func(match string) error {
-		_, err := x.put("guarded", sample, http.Header{"If-Match": {match}})
+		_, err := x.put("guarded", place.Sample, http.Header{"If-Match": {match}})
 		return err
 	})
 	return nil
@@ -205,7 +179,7 @@ func (x *examination) conditions() error {
 func (x *examination) matches(key string, a place.Ask, learn bool, act func(match string) error) {
 	there, err := x.head(key)
 	if err != nil {
-		x.answer(a, place.Refused)
+		x.Answer(a, place.Refused)
 		return
 	}
 	form := quoted
@@ -214,62 +188,60 @@ func (x *examination) matches(key string, a place.Ask, learn bool, act func(matc
 	}
 	wrong := act(form("0123456789abcdef0123456789abcdef"))
 	if wrong == nil {
-		x.answer(a, place.Ignored)
+		x.Answer(a, place.Ignored)
 		return
 	}
 	right := act(form(etagOf(there)))
 	if learn && place.KindOf(right) == place.Changed && right != nil {
 		if bare := act(etagOf(there)); bare == nil {
-			x.answer(place.QuotedMatch, place.Refused)
+			x.Answer(place.QuotedMatch, place.Refused)
 			right = nil
 		}
 	} else if learn && right == nil {
-		x.answer(place.QuotedMatch, place.Works)
+		x.Answer(place.QuotedMatch, place.Works)
 	}
-	x.settle(a, right, wrong)
+	x.Settle(a, right, wrong)
 }
 
 func (x *examination) unquoted() bool {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	return x.facts.Answers[place.QuotedMatch] == place.Refused
+	return x.Found(place.QuotedMatch) == place.Refused
 }
 
 // sumsAhead sends checksums ahead of content, right ones and wrong ones.
 func (x *examination) sumsAhead() error {
 	for ask, kind := range map[place.Ask]object.SumKind{place.SumAhead: object.CRC64NVME, place.CRC32CAhead: object.CRC32C, place.SHA256Ahead: object.SHA256} {
 		h := kind.New()
-		h.Write(sample)
+		h.Write(place.Sample)
 		sum := object.SumOf(kind, h)
 		key := "summed-" + kind.String()
-		_, right := x.put(key, sample, http.Header{sumHeaders[kind]: {sum.Base64()}})
+		_, right := x.put(key, place.Sample, http.Header{sumHeaders[kind]: {sum.Base64()}})
 		kept, _ := x.head(key)
-		_, wrong := x.put(key, another, http.Header{sumHeaders[kind]: {sum.Base64()}})
-		x.settle(ask, right, wrong)
+		_, wrong := x.put(key, place.Another, http.Header{sumHeaders[kind]: {sum.Base64()}})
+		x.Settle(ask, right, wrong)
 		if ask == place.SumAhead {
 			is := place.Ignored
 			if right == nil && kept.Get(sumHeaders[kind]) == sum.Base64() {
 				is = place.Works
 			}
-			x.answer(place.KeepsSum, is)
+			x.Answer(place.KeepsSum, is)
 		}
 	}
-	digest := md5.Sum(sample)
+	digest := md5.Sum(place.Sample)
 	md5Header := http.Header{"Content-Md5": {base64.StdEncoding.EncodeToString(digest[:])}}
-	_, right := x.put("summed-md5", sample, md5Header)
-	_, wrong := x.put("summed-md5", another, md5Header)
-	x.settle(place.MD5Ahead, right, wrong)
-	signed := http.Header{"X-Amz-Content-Sha256": {sha256Hex(sample)}}
-	_, right = x.put("signed", sample, signed)
-	_, wrong = x.put("signed", another, signed)
-	x.settle(place.SignedBody, right, wrong)
+	_, right := x.put("summed-md5", place.Sample, md5Header)
+	_, wrong := x.put("summed-md5", place.Another, md5Header)
+	x.Settle(place.MD5Ahead, right, wrong)
+	signed := http.Header{"X-Amz-Content-Sha256": {sha256Hex(place.Sample)}}
+	_, right = x.put("signed", place.Sample, signed)
+	_, wrong = x.put("signed", place.Another, signed)
+	x.Settle(place.SignedBody, right, wrong)
 	return nil
 }
 
 // behindOnce sends content with its checksum behind it.
 func (x *examination) behindOnce(key string, spoil bool) error {
 	return x.try(func() error {
-		t := newTrailing(bytes.NewReader(sample), int64(len(sample)))
+		t := newTrailing(bytes.NewReader(place.Sample), int64(len(place.Sample)))
 		raw, err := io.ReadAll(t)
 		if err != nil {
 			return err
@@ -279,7 +251,7 @@ func (x *examination) behindOnce(key string, spoil bool) error {
 			raw[i] = 's'
 		}
 		resp, err := x.p.do(x.ctx, request{method: http.MethodPut, op: "write", key: x.prefix + key, payload: unsignedTrailer, size: int64(len(raw)), body: bytes.NewReader(raw),
-			header: http.Header{"Content-Encoding": {"aws-chunked"}, "X-Amz-Decoded-Content-Length": {itoa(len(sample))}, "X-Amz-Trailer": {trailerName}}})
+			header: http.Header{"Content-Encoding": {"aws-chunked"}, "X-Amz-Decoded-Content-Length": {itoa(len(place.Sample))}, "X-Amz-Trailer": {trailerName}}})
 		if err == nil {
 			drain(resp)
 		}
@@ -290,11 +262,11 @@ func (x *examination) behindOnce(key string, spoil bool) error {
 func (x *examination) sumBehind() error {
 	right := x.behindOnce("trailed", false)
 	if right == nil {
-		if data, err := x.get("trailed"); err == nil && !bytes.Equal(data, sample) {
+		if data, err := x.get("trailed"); err == nil && !bytes.Equal(data, place.Sample) {
 			right = errors.New("the framing was stored with the content")
 		}
 	}
-	x.settle(place.SumBehind, right, x.behindOnce("trailed", true))
+	x.Settle(place.SumBehind, right, x.behindOnce("trailed", true))
 	return nil
 }
 
@@ -305,11 +277,11 @@ func (x *examination) ranges() error {
 	if err == nil {
 		data, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<10))
 		resp.Body.Close()
-		if resp.StatusCode == http.StatusPartialContent && bytes.Equal(data, sample[3:8]) {
+		if resp.StatusCode == http.StatusPartialContent && bytes.Equal(data, place.Sample[3:8]) {
 			is = place.Works
 		}
 	}
-	x.answer(place.ReadRange, is)
+	x.Answer(place.ReadRange, is)
 	return nil
 }
 
@@ -329,24 +301,24 @@ func (x *examination) copies() error {
 	}
 	if err := act("copied", http.Header{}); err != nil {
 		for _, a := range []place.Ask{place.CopyWhole, place.CopySourceStill, place.CopyIfAbsent, place.CopyIfStill, place.CopyRange} {
-			x.answer(a, place.Refused)
+			x.Answer(a, place.Refused)
 		}
 		return nil
 	}
 	is := place.Ignored
-	if data, err := x.get("copied"); err == nil && bytes.Equal(data, sample) {
+	if data, err := x.get("copied"); err == nil && bytes.Equal(data, place.Sample) {
 		is = place.Works
 	}
-	x.answer(place.CopyWhole, is)
+	x.Answer(place.CopyWhole, is)
 	if there, err := x.head("plain"); err == nil {
 		form := quoted
 		if x.unquoted() {
 			form = func(etag string) string { return etag }
 		}
 		right := act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form(etagOf(there))}})
-		x.settle(place.CopySourceStill, right, act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form("0123456789abcdef0123456789abcdef")}}))
+		x.Settle(place.CopySourceStill, right, act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form("0123456789abcdef0123456789abcdef")}}))
 	}
-	x.settle(place.CopyIfAbsent, act("copied-new", http.Header{"If-None-Match": {"*"}}), act("copied", http.Header{"If-None-Match": {"*"}}))
+	x.Settle(place.CopyIfAbsent, act("copied-new", http.Header{"If-None-Match": {"*"}}), act("copied", http.Header{"If-None-Match": {"*"}}))
 	x.matches("copied", place.CopyIfStill, false, func(match string) error { return act("copied", http.Header{"If-Match": {match}}) })
 	x.copyRange(source)
 	return nil
@@ -364,7 +336,7 @@ func (x *examination) copyRange(source string) {
 		}
 		x.abort("copied-range", up)
 	}
-	x.answer(place.CopyRange, is)
+	x.Answer(place.CopyRange, is)
 }
 
 // removals removes two at once.
@@ -372,7 +344,7 @@ func (x *examination) removals() error {
 	for _, ask := range []place.Ask{place.RemoveBatch, place.RemoveBatchMD5} {
 		refs := []object.Ref{{Key: x.prefix + "gone-1"}, {Key: x.prefix + "gone-2"}}
 		for _, ref := range refs {
-			if _, err := x.put(strings.TrimPrefix(ref.Key, x.prefix), sample, nil); err != nil {
+			if _, err := x.put(strings.TrimPrefix(ref.Key, x.prefix), place.Sample, nil); err != nil {
 				return err
 			}
 		}
@@ -387,33 +359,28 @@ func (x *examination) removals() error {
 		if kind := place.KindOf(errs[0]); errs[0] != nil && (kind == place.Denied || kind == place.BadLogin) {
 			return nil // nothing is said about the way
 		}
-		x.answer(ask, is)
+		x.Answer(ask, is)
 	}
 	return nil
-}
-
-// folderOf is where a name of a kind is tried, away from others.
-func folderOf(c place.NameClass) string {
-	return "names-" + strings.ReplaceAll(string(c), " ", "-") + "/"
 }
 
 // names writes one name of each kind, and looks what a listing makes of them.
 func (x *examination) names() error {
 	for c, name := range place.OddNames {
-		if _, err := x.put(folderOf(c)+name, sample, nil); err != nil {
+		if _, err := x.put(place.FolderFor(c)+name, place.Sample, nil); err != nil {
 			if !passingTrouble(err) {
-				x.facts.Names[c] = place.Refused
+				x.Name(c, place.Refused)
 			}
 			continue
 		}
 		there := false
-		for e, err := range x.p.paged(x.ctx, x.prefix+folderOf(c), place.ListOptions{}) {
+		for e, err := range x.p.paged(x.ctx, x.prefix+place.FolderFor(c), place.ListOptions{}) {
 			if err != nil {
 				return err
 			}
-			there = there || e.Key == x.prefix+folderOf(c)+name
+			there = there || e.Key == x.prefix+place.FolderFor(c)+name
 		}
-		x.facts.Names[c] = map[bool]place.Answer{true: place.Works, false: place.Ignored}[there]
+		x.Name(c, place.Done(there))
 	}
 	return nil
 }
@@ -422,7 +389,7 @@ func (x *examination) names() error {
 func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 	var refs []object.Ref
 	for _, c := range []place.NameClass{place.Controls} { // which a listing may be unable to name
-		refs = append(refs, object.Ref{Key: prefix + folderOf(c) + place.OddNames[c]})
+		refs = append(refs, object.Ref{Key: prefix + place.FolderFor(c) + place.OddNames[c]})
 	}
 	for e, err := range p.paged(ctx, prefix, place.ListOptions{}) {
 		if err != nil {

@@ -65,7 +65,7 @@ func (x *examination) listed() {
 		}
 	}
 	if err == nil {
-		x.answer(place.UploadsListed, is)
+		x.Answer(place.UploadsListed, is)
 	}
 }
 
@@ -89,13 +89,13 @@ func (x *examination) join(j join) (joined, error) {
 	if err != nil {
 		return none, err
 	}
-	sum := sumOf(sample)
+	sum := sumOf(place.Sample)
 	var part http.Header
 	err = x.try(func() error {
 		r := request{method: http.MethodPut, op: "write part", key: x.prefix + j.key, query: url.Values{"partNumber": {"1"}, "uploadId": {id}},
-			header: http.Header{}, body: bytes.NewReader(sample), size: int64(len(sample)), payload: unsignedPayload}
+			header: http.Header{}, body: bytes.NewReader(place.Sample), size: int64(len(place.Sample)), payload: unsignedPayload}
 		if x.signed {
-			r.payload = sha256Hex(sample)
+			r.payload = sha256Hex(place.Sample)
 		}
 		if j.summed {
 			r.header.Set(sumHeaders[sumKind], sum.Base64())
@@ -169,50 +169,50 @@ func sumOf(b []byte) object.Sum {
 
 // joins makes objects of one part in every way that joining can be asked.
 func (x *examination) joins() error {
-	summed := join{key: "joined", summed: true, partSum: true, whole: sumOf(sample)}
+	summed := join{key: "joined", summed: true, partSum: true, whole: sumOf(place.Sample)}
 	out, err := x.join(summed)
-	x.answer(place.JoinSums, map[bool]place.Answer{true: place.Works, false: place.Refused}[err == nil])
+	x.Answer(place.JoinSums, map[bool]place.Answer{true: place.Works, false: place.Refused}[err == nil])
 	if err != nil { // the parts' checksums, or all of them?
 		summed.partSum = false
 		out, err = x.join(summed)
 	}
 	if err == nil {
 		wrong := summed
-		wrong.key, wrong.whole, wrong.partSum = "joined-wrong", sumOf(another), false
+		wrong.key, wrong.whole, wrong.partSum = "joined-wrong", sumOf(place.Another), false
 		_, bad := x.join(wrong)
-		x.settle(place.JoinWhole, nil, bad)
+		x.Settle(place.JoinWhole, nil, bad)
 	} else {
-		x.answer(place.JoinWhole, place.Refused)
+		x.Answer(place.JoinWhole, place.Refused)
 		summed = join{key: "joined"}
 		out, err = x.join(summed)
 	}
 	if err != nil {
 		for _, a := range []place.Ask{place.InParts, place.JoinIfAbsent, place.JoinIfStill} {
-			x.answer(a, place.Refused)
+			x.Answer(a, place.Refused)
 		}
 		return nil
 	}
-	x.answer(place.InParts, place.Works)
+	x.Answer(place.InParts, place.Works)
 	x.listed()
 	is := place.Works
 	if out.etag == "" {
 		is = place.Ignored
 	}
-	x.answer(place.JoinETag, is)
+	x.Answer(place.JoinETag, is)
 	if there, err := x.head("joined"); err == nil {
-		part := md5.Sum(sample)
+		part := md5.Sum(place.Sample)
 		of := md5.Sum(part[:])
 		is := place.Ignored
 		if etagOf(there) == hex.EncodeToString(of[:])+"-1" {
 			is = place.Works
 		}
-		x.answer(place.MD5PartETag, is)
+		x.Answer(place.MD5PartETag, is)
 	}
 	absent, onto := summed, summed
 	absent.key, absent.header, onto.header = "joined-new", http.Header{"If-None-Match": {"*"}}, http.Header{"If-None-Match": {"*"}}
 	_, right := x.join(absent)
 	_, wrong := x.join(onto)
-	x.settle(place.JoinIfAbsent, right, wrong)
+	x.Settle(place.JoinIfAbsent, right, wrong)
 	x.matches("joined", place.JoinIfStill, false, func(match string) error {
 		again := summed
 		again.header = http.Header{"If-Match": {match}}

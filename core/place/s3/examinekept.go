@@ -20,7 +20,7 @@ import (
 func (x *examination) metadata() error {
 	for ask, value := range map[place.Ask]string{place.KeepsMeta: "reed bed, 1 m", place.KeepsMeta2K: strings.Repeat("m", 2<<10-len("note"))} {
 		key := string(ask)
-		_, err := x.put(key, sample, http.Header{"X-Amz-Meta-Note": {value}})
+		_, err := x.put(key, place.Sample, http.Header{"X-Amz-Meta-Note": {value}})
 		if passingTrouble(err) {
 			return err
 		}
@@ -30,7 +30,7 @@ func (x *examination) metadata() error {
 				is = place.Works
 			}
 		}
-		x.answer(ask, is)
+		x.Answer(ask, is)
 	}
 	return nil
 }
@@ -50,7 +50,7 @@ var ordered = []string{"bed", "bed!x", "bed-x", "bed.x", "bed/x", "bed/y/z", "be
 // listings lists those names, and looks at order, encoding and times.
 func (x *examination) listings() error {
 	for _, name := range ordered {
-		if _, err := x.put("order/"+name, sample, nil); passingTrouble(err) {
+		if _, err := x.put("order/"+name, place.Sample, nil); passingTrouble(err) {
 			return err
 		}
 	}
@@ -84,10 +84,9 @@ func (x *examination) listings() error {
 		at, err := time.Parse(time.RFC3339Nano, c.LastModified)
 		fine = fine || err == nil && at.Nanosecond() != 0
 	}
-	worked := func(is bool) place.Answer { return map[bool]place.Answer{true: place.Works, false: place.Ignored}[is] }
-	x.answer(place.ListsInOrder, worked(slices.IsSorted(keys)))
-	x.answer(place.ListsEncoded, worked(doc.EncodingType == "url"))
-	x.answer(place.FineTimes, worked(fine))
+	x.Answer(place.ListsInOrder, place.Done(slices.IsSorted(keys)))
+	x.Answer(place.ListsEncoded, place.Done(doc.EncodingType == "url"))
+	x.Answer(place.FineTimes, place.Done(fine))
 	return nil
 }
 
@@ -103,7 +102,7 @@ func (x *examination) unlisted(err error) error {
 
 // versions replaces an object and reads what it was.
 func (x *examination) versions() error {
-	h, err := x.put("version", sample, nil)
+	h, err := x.put("version", place.Sample, nil)
 	if err != nil {
 		return err
 	}
@@ -111,7 +110,7 @@ func (x *examination) versions() error {
 	if id == "" || id == "null" {
 		return nil // none are kept
 	}
-	if _, err := x.put("version", another, nil); err != nil {
+	if _, err := x.put("version", place.Another, nil); err != nil {
 		return err
 	}
 	is := place.Refused
@@ -122,13 +121,13 @@ func (x *examination) versions() error {
 		}
 		defer resp.Body.Close()
 		data, err := io.ReadAll(io.LimitReader(resp.Body, 1<<10))
-		if is = place.Ignored; bytes.Equal(data, sample) {
+		if is = place.Ignored; bytes.Equal(data, place.Sample) {
 			is = place.Works
 		}
 		return x.p.fail("read", "version", err)
 	})
 	if !passingTrouble(err) {
-		x.answer(place.ReadVersion, is)
+		x.Answer(place.ReadVersion, is)
 	}
 	return nil
 }
