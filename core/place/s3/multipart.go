@@ -134,7 +134,27 @@ func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
 	}
 }
 
+// wholeSum is the checksum of what the parts make together; zero where that of one is
+// not known.
+func wholeSum(parts []place.Part) object.Sum {
+	var whole object.Sum
+	for i, part := range parts {
+		switch {
+		case part.Sum.Kind != sumKind:
+			return object.Sum{}
+		case i == 0:
+			whole = part.Sum
+		default:
+			whole = object.CombineCRC64(whole, part.Sum, part.Size)
+		}
+	}
+	return whole
+}
+
 func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
+	if sum := wholeSum(parts); sum.Kind == sumKind && opts.Sum.Kind == sumKind && sum != opts.Sum { // not every store looks
+		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt, errors.New(sum.String()+", expected "+opts.Sum.String()))
+	}
 	g, err := p.guard(ctx, "finish", up.Key, opts)
 	if err != nil {
 		return object.Entry{}, err
