@@ -391,6 +391,9 @@ func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 	for _, c := range []place.NameClass{place.Controls} { // which a listing may be unable to name
 		refs = append(refs, object.Ref{Key: prefix + place.FolderFor(c) + place.OddNames[c]})
 	}
+	for _, name := range ordered {
+		refs = append(refs, object.Ref{Key: prefix + "order/" + name})
+	}
 	for e, err := range p.paged(ctx, prefix, place.ListOptions{}) {
 		if err != nil {
 			return err

@@ -45,7 +45,7 @@ func (x *examination) metaOf(key string) string {
 
 // ordered are names that stores with an order of their own put elsewhere: by folder
 // ("bed/" before "bed-"), without regard to case, or by UTF-16.
-var ordered = []string{"bed", "bed!x", "bed-x", "bed.x", "bed/x", "bed/y/z", "bed0", "bedX", "beda", "bed\uffee", "bed\U0001f30a"}
+var ordered = []string{"bed!x", "bed-x", "bed.x", "bed/x", "bed/y/z", "bed0", "bedX", "beda", "bed\uffee", "bed\U0001f30a"}
 
 // listings lists those names, and looks at order, encoding and times.
 func (x *examination) listings() error {
