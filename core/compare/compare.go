@@ -169,8 +169,13 @@ func verdict(a, b object.Sum) Result {
 	return Result{Same: true, Sum: a}
 }
 
-// stored are the checksums a store keeps for the object; none for a folder.
+// stored are the checksums a store keeps for the object; none for a folder, nor for
+// a store that holds nothing against them as it arrives: such a one keeps what a
+// writer said of the content, which tells nothing of the content itself.
 func stored(ctx context.Context, p place.Place, e *object.Entry) ([]object.Sum, error) {
+	if p.Abilities().ChecksAfter {
+		return nil, nil
+	}
 	if len(e.Sums) > 0 || !p.Abilities().KeepsMetadata {
 		return e.Sums, nil
 	}

@@ -29,9 +29,12 @@ type told struct {
 	place.Place
 	readings []reading
 	count    int
+	can      place.Abilities
 }
 
 func (p *told) Name() string { return "told" }
+
+func (p *told) Abilities() place.Abilities { return p.can }
 
 func (p *told) Read(_ context.Context, key string, _ place.ReadOptions) (io.ReadCloser, object.Entry, error) {
 	x := p.readings[min(p.count, len(p.readings)-1)]
@@ -79,4 +82,19 @@ func TestSizesFirst(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, res.Same)
 	assert.Contains(t, res.Why, "4 bytes at the source, 5 at the target")
+}
+
+// A checksum that a store keeps counts for the content, unless the store has taken a
+// writer's word for it: then the content is read.
+func TestWordOfAWriter(t *testing.T) {
+	sum := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
+	e := object.Entry{Key: "a", Size: 4, Sums: []object.Sum{sum}}
+	for word, same := range map[bool]bool{false: true, true: false} {
+		source := &told{readings: []reading{{text: "reed"}}, can: place.Abilities{KeepsMetadata: true}}
+		target := &told{readings: []reading{{text: "rush"}}, can: place.Abilities{KeepsMetadata: true, ChecksAfter: word}}
+		res, err := compare.Contents(t.Context(), compare.ByStoredSum, source, &e, target, &e)
+		require.NoError(t, err)
+		assert.Equal(t, same, res.Same)
+		assert.Equal(t, !word, target.count == 0)
+	}
 }

@@ -3,9 +3,11 @@ package probe_test
 import (
 	"context"
 	"encoding/base64"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -144,8 +146,9 @@ func TestRefusals(t *testing.T) {
 
 // careless is a store that takes everything as it comes, with a clock of its own.
 func careless(t *testing.T) string {
-	kept := map[string]string{}
+	var kept sync.Map // path to content; the probe asks several things at once
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		content, _ := kept.Load(r.URL.Path)
 		w.Header().Set("Date", time.Now().Add(3*time.Minute).UTC().Format(http.TimeFormat))
 		switch {
 		case r.Method == http.MethodPut && r.URL.RawQuery == "" && r.Header.Get("X-Amz-Copy-Source") == "":
@@ -159,13 +162,13 @@ func careless(t *testing.T) string {
 					break
 				}
 			}
-			kept[r.URL.Path] = body.String()
+			kept.Store(r.URL.Path, body.String())
 		case r.Method == http.MethodGet && r.URL.Query().Has("list-type"):
 			w.Write([]byte("<ListBucketResult><IsTruncated>false</IsTruncated></ListBucketResult>"))
 		case r.URL.RawQuery == "" && r.Method == http.MethodDelete:
-			delete(kept, r.URL.Path)
-		case r.URL.RawQuery == "" && kept[r.URL.Path] != "":
-			w.Write([]byte(kept[r.URL.Path]))
+			kept.Delete(r.URL.Path)
+		case r.URL.RawQuery == "" && content != nil:
+			io.WriteString(w, content.(string))
 		default:
 			w.WriteHeader(http.StatusNotImplemented)
 		}

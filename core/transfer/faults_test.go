@@ -14,6 +14,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
+	"lumtra/core/rule"
 	"lumtra/core/transfer"
 	"lumtra/standin"
 )
@@ -136,4 +137,21 @@ func TestBudget(t *testing.T) {
 	assert.Equal(t, sickFor, s.failed)
 	assert.Equal(t, 1, s.crowded)
 	same(t, texts(t, w.folder), texts(t, w.store))
+}
+
+// A store that holds nothing against what arrives, and breaks the connection over a
+// damaged write: what it then keeps has the right checksum beside it, as the writer's
+// word, and does not count as arrived.
+func TestDamageBehindALostAnswer(t *testing.T) {
+	w := newWorldWith(t, "blob", standin.SumsIgnored, standin.MD5Ignored)
+	for _, key := range []string{"masters/reed.wav", "masters/rush.wav"} {
+		w.put(t, key, "the tide comes in over "+key)
+	}
+	rules := rule.Default()
+	rules.Afterwards = rule.RemoveSource
+	want := texts(t, w.folder)
+	w.server.SetFaults(standin.Fault{Op: "PutBlob", Do: "corrupt", Times: 2}, standin.Fault{Op: "PutBlob", Do: "reset-after", Times: 2})
+	out, _ := w.run(t, ctx, w.planBy(t, w.folder, w.store, rules), w.folder, w.store, quick)
+	assert.EqualValues(t, 2, out.Failed)
+	assert.Equal(t, want, texts(t, w.folder), "what did not arrive stays")
 }

@@ -54,20 +54,27 @@ func newWorld(t *testing.T) *world { return newWorldOf(t, "s3") }
 // kinds are the protocols a world's store can speak.
 var kinds = []string{"s3", "blob"}
 
-func newWorldOf(t *testing.T, kind string) *world {
+func newWorldOf(t *testing.T, kind string) *world { return newWorldWith(t, kind) }
+
+// newWorldWith is a world whose store has habits; nothing is known of it then.
+func newWorldWith(t *testing.T, kind string, habits ...standin.Habit) *world {
 	w := &world{dir: t.TempDir(), temp: t.TempDir()}
 	end, err := folder.OpenEndpoint("studio", w.dir, folder.Options{})
 	require.NoError(t, err)
 	w.folder, _ = end.Open("")
 	const key = "c2Vh" // base64, as the Blob API's are
-	w.server, err = standin.New(standin.Config{Dir: t.TempDir(), Blob: kind == "blob", Keys: []standin.Key{{Access: "a", Secret: key}}})
+	w.server, err = standin.New(standin.Config{Dir: t.TempDir(), Blob: kind == "blob", Keys: []standin.Key{{Access: "a", Secret: key}}, Habits: habits})
 	require.NoError(t, err)
 	addr, err := w.server.Start("127.0.0.1:0")
 	require.NoError(t, err)
+	var known *place.Known // what the API promises
+	if len(habits) > 0 {
+		known = place.NewKnown(place.Facts{}, nil)
+	}
 	if kind == "blob" {
-		w.at, err = blob.NewStore(blob.Config{Name: "north", Address: addr + "/a", Account: "a", Key: secret.New(key), CRC64: true})
+		w.at, err = blob.NewStore(blob.Config{Name: "north", Address: addr + "/a", Account: "a", Key: secret.New(key), CRC64: true, Known: known})
 	} else {
-		w.at, err = s3.NewStore(s3.Config{Name: "north", Address: addr, AccessKey: "a", Secret: secret.New(key)})
+		w.at, err = s3.NewStore(s3.Config{Name: "north", Address: addr, AccessKey: "a", Secret: secret.New(key), Known: known})
 	}
 	require.NoError(t, err)
 	w.store = w.bucket(t, "archive")
