@@ -56,6 +56,8 @@ func run() error {
 		return measureDigests(filepath.Join(dir, "digests"), program)
 	case "ways":
 		return measureWays(filepath.Join(dir, "ways"), program)
+	case "servers":
+		return measureServers(filepath.Join(dir, "servers"))
 	case "many":
 		objects, err := strconv.Atoi(of)
 		if err != nil {
@@ -69,7 +71,7 @@ func run() error {
 	case "all":
 		return measureAll(dir, program)
 	}
-	return fmt.Errorf("there is no %q; there are all, listing, run, stores, folders, digests, ways, many N, plan, window", what)
+	return fmt.Errorf("there is no %q; there are all, listing, run, stores, folders, digests, ways, servers, many N, plan, window", what)
 }
 
 // measureAll is what `make bench` does.
