@@ -251,8 +251,12 @@ func (s *Screen) names() {
 	s.settle()
 }
 
-// settle puts the cursor back on what it was on.
+// settle puts the cursor back on what it was on, and gives up narrowing a level that
+// is closed.
 func (s *Screen) settle() {
+	if s.narrowing != nil && !s.root.has(s.narrowing) {
+		s.narrowing = nil
+	}
 	n := s.root.number(s.here)
 	if n < 0 {
 		n = s.cursor.At
@@ -306,12 +310,17 @@ func (s *Screen) took(msg openedMsg) tea.Cmd {
 	if msg.err != nil {
 		return kit.Cmd(kit.Say{Text: msg.err.Error(), Bad: true})
 	}
-	if msg.in.child(msg.row) != nil || msg.row >= msg.in.own() {
+	in, row := msg.in, msg.row
+	if in.level == nil { // the endpoints may be others by now
+		in, row = s.root, slices.Index(s.root.names, msg.at.Endpoint)
+	}
+	gone := row < 0 || row >= in.own() || !s.root.has(in) || in.child(row) != nil
+	if gone || in.spot(in.entry(row), s.hasBuckets(in.at.Endpoint)) != msg.at {
 		return closeLevel(msg.level)
 	}
-	b := &branch{at: msg.at, depth: msg.in.depth + 1, level: msg.level, order: level.ByName}
+	b := &branch{at: msg.at, depth: in.depth + 1, level: msg.level, order: level.ByName}
 	b.state = msg.level.State()
-	msg.in.attach(msg.row, b)
+	in.attach(row, b)
 	s.settle()
 	return tea.Batch(s.rested(), s.beat())
 }
@@ -341,18 +350,15 @@ func (s *Screen) fold() tea.Cmd {
 // again lists a level anew, where it is open.
 func (s *Screen) again(at service.At) tea.Cmd {
 	var cmds []tea.Cmd
-	s.root.walk(func(b *branch) {
-		if b.level == nil || b.at != at {
-			return
-		}
-		if p, row := s.root.parent(b); p != nil {
-			if s.here.in == b {
+	for _, b := range s.root.find(at) {
+		if p, row := s.root.parent(b); p != nil { // else it went with one above it
+			if b.has(s.here.in) {
 				s.here = line{p, row}
 			}
 			p.detach(row)
 			cmds = append(cmds, s.openLevel(p, row, at))
 		}
-	})
+	}
 	s.settle()
 	s.sums.forget(at)
 	return tea.Batch(cmds...)

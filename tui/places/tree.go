@@ -179,7 +179,25 @@ func (b *branch) close() {
 	}
 }
 
-// walk visits the branch and all below it.
+// find is what is open of a level, here or below. Unlike what walk visits it may be
+// closed while one goes through it.
+func (b *branch) find(at service.At) (all []*branch) {
+	b.walk(func(x *branch) {
+		if x.level != nil && x.at == at {
+			all = append(all, x)
+		}
+	})
+	return all
+}
+
+// has tells whether x is the branch, or open somewhere below it.
+func (b *branch) has(x *branch) bool {
+	found := false
+	b.walk(func(y *branch) { found = found || x == y })
+	return found
+}
+
+// walk visits the branch and all below it. visit leaves the tree as it is.
 func (b *branch) walk(visit func(*branch)) {
 	visit(b)
 	for _, o := range b.below {
