@@ -48,6 +48,9 @@ func Main(ctx context.Context, args []string, stdout, stderr io.Writer, open Int
 	code := exitCode(err)
 	if err != nil && !errors.Is(err, errFailures) && !errors.Is(err, errNothing) {
 		message := strings.TrimPrefix(err.Error(), service.ErrBadInput.Error()+": ")
+		if code == ExitInterrupted { // whatever was being done just then
+			message = "stopped before the end; what was done stays done"
+		}
 		if a.out.json {
 			a.out.say("error", map[string]any{"message": message, "exit": code}, "")
 		} else {

@@ -88,16 +88,6 @@ func (s *Service) RemoveEndpoint(name string) error {
 	return errors.Join(err, s.reload())
 }
 
-// reload reads the workspace again.
-func (s *Service) reload() error {
-	w, err := job.LoadWorkspace(s.opts.Workspace)
-	if err != nil {
-		return badInput(err)
-	}
-	s.workspace.Store(w)
-	return nil
-}
-
 // forget has endpoints opened anew when they are next used. What is under way
 // with the old one goes on: it is closed when the service is.
 func (s *Service) forget(names ...string) {

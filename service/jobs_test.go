@@ -427,3 +427,49 @@ func TestMetadataOnly(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o640), at.Mode().Perm())
 	assert.True(t, at.ModTime().Equal(old))
 }
+
+// Files that are edited outside are what the next plan is made from, endpoints
+// included; one that cannot be read is told, and what was read before stays.
+func TestEditedOutside(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	before := s.Workspace()
+	s.Reread()
+	assert.Same(t, before, s.Workspace(), "nothing was changed")
+	name := before.Jobs[0].Name
+	file := filepath.Join(dir, "jobs", name+".toml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "elsewhere/only"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "elsewhere/only/one.wav"), []byte("reed"), 0o600))
+	endpoints := filepath.Join(dir, "endpoints.toml")
+	was, err := os.ReadFile(endpoints)
+	require.NoError(t, err)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	makePlan(t, s)
+
+	require.NoError(t, os.WriteFile(endpoints, append(was, "\n[endpoint.elsewhere]\nkind = \"folder\"\npath = \"elsewhere\"\n"...), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "source = \"studio\"", "source = \"elsewhere\"", 1)), 0o600))
+	info, err := s.Plan(ctx, name, service.Freshness{}, &service.Activity{})
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, info.Totals[plan.Add].Count, "of the job as it is now")
+
+	require.NoError(t, os.Rename(filepath.Join(dir, "elsewhere"), filepath.Join(dir, "moved")))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "elsewhere"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "moved/only/two.wav"), []byte("reed"), 0o600))
+	require.NoError(t, os.WriteFile(endpoints, append(was, "\n[endpoint.elsewhere]\nkind = \"folder\"\npath = \"moved\"\n"...), 0o600))
+	info, err = s.Plan(ctx, name, service.Freshness{}, &service.Activity{})
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, info.Totals[plan.Add].Count, "of the endpoint as it is now")
+
+	require.NoError(t, os.WriteFile(endpoints, []byte("[endpoint"), 0o600))
+	s.Reread()
+	s.Reread()
+	require.Len(t, s.Workspace().Mistakes, len(before.Mistakes)+1)
+	assert.Contains(t, s.EndpointNames(), "elsewhere")
+	_, err = s.Plan(ctx, name, service.Freshness{}, &service.Activity{})
+	assert.ErrorIs(t, err, service.ErrBadInput)
+	require.NoError(t, os.WriteFile(endpoints, was, 0o600))
+	s.Reread()
+	assert.NotContains(t, s.EndpointNames(), "elsewhere")
+}

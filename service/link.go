@@ -108,6 +108,9 @@ func (s *Service) Follow() {
 			if n%4 == 0 || s.Linked() != nil {
 				s.look(ctx)
 			}
+			if n%4 == 3 {
+				s.Reread()
+			}
 			select {
 			case <-tick.C:
 			case <-ctx.Done():

@@ -56,6 +56,9 @@ func (a *Activity) enter(stage string) {
 // Plan surveys both sides of a job, or takes kept surveys that are fresh enough,
 // and keeps a new plan, whose number is in what it returns.
 func (s *Service) Plan(ctx context.Context, name string, fresh Freshness, a *Activity) (plan.Info, error) {
+	if err := s.reload(); err != nil {
+		return plan.Info{}, err
+	}
 	j, err := s.job(name)
 	if err != nil {
 		return plan.Info{}, err

@@ -51,6 +51,9 @@ type Service struct {
 
 	link *link // to the background service
 
+	reading sync.Mutex // held while the workspace is read
+	vault   string     // what tells the kept credentials as they were read last
+
 	opening   sync.Mutex // held while an endpoint is being opened
 	endpoints map[string]*opened
 	knowns    map[string]*place.Known // of endpoints that were opened
@@ -86,6 +89,7 @@ func Open(opts Options) (*Service, error) {
 		secrets: secret.OpenStore(filepath.Join(opts.State, "secrets"))}
 	s.life, s.end = context.WithCancel(context.Background())
 	s.workspace.Store(w)
+	s.vault = s.vaultPrint()
 	return s, s.unlockUnattended()
 }
 
@@ -101,6 +105,9 @@ func sweep(state string) {
 		}
 	}
 }
+
+// State is the folder for everything Lumtra keeps.
+func (s *Service) State() string { return s.opts.State }
 
 // badInput marks err as a person's to mend.
 func badInput(err error) error { return fmt.Errorf("%w: %w", ErrBadInput, err) }

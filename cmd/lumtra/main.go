@@ -13,7 +13,7 @@ import (
 )
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	code := cli.Main(ctx, os.Args[1:], os.Stdout, os.Stderr, frame.Run)
 	stop()
 	os.Exit(code)

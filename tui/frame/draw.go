@@ -19,8 +19,15 @@ const (
 )
 
 // View draws the whole window.
-func (m *model) View() tea.View {
-	v := tea.NewView(m.draw())
+func (m *model) View() (v tea.View) {
+	defer func() {
+		if p := recover(); p != nil {
+			m.broke("drawing", p)
+			v = tea.NewView("")
+			v.AltScreen = true
+		}
+	}()
+	v = tea.NewView(m.draw())
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "Lumtra · " + object.Display(m.shared.Service.Workspace().Title)
@@ -123,7 +130,7 @@ func (m *model) keyLine() string {
 		return t.Lamp.Render(k.Press) + " " + t.Ash.Render(short)
 	}
 	tail := ""
-	if !m.screens[m.view].Typing() { // the way out is never pushed out
+	if !m.screens[m.view].Asks() { // the way out is never pushed out
 		for _, k := range []kit.Key{{Press: "1-6", Does: "views"}, {Press: "?", Does: "keys"}, {Press: "q", Does: "leave"}} {
 			tail += "   " + part(k)
 		}

@@ -3,6 +3,7 @@ package frame
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"strconv"
 	"strings"
@@ -26,7 +27,11 @@ func Run(ctx context.Context, s *service.Service) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	s.Follow()
-	_, err := tea.NewProgram(newModel(ctx, s), tea.WithContext(ctx)).Run()
+	m := newModel(ctx, s)
+	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	if m.fault != nil {
+		return m.fault
+	}
 	if errors.Is(err, tea.ErrInterrupted) || ctx.Err() != nil {
 		return context.Canceled
 	}
@@ -51,6 +56,7 @@ type model struct {
 	moved   map[string]int64
 	movedAt time.Time
 	share   float64 // bytes since the last step of the pulse
+	fault   error   // that the window ends with
 }
 
 func newModel(ctx context.Context, s *service.Service) *model {
@@ -106,8 +112,22 @@ const (
 	tickIdle    = time.Second
 )
 
-// Update takes messages in: keys to the frame first, the rest to the views.
-func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+// Update takes messages in; see update.
+func (m *model) Update(msg tea.Msg) (next tea.Model, cmd tea.Cmd) {
+	defer func() {
+		if p := recover(); p != nil {
+			m.broke(fmt.Sprintf("taking in a %T", msg), p)
+		}
+		if m.fault != nil {
+			next, cmd = m, tea.Quit
+		}
+	}()
+	next, cmd = m.update(msg)
+	return next, m.guard(cmd)
+}
+
+// update takes messages in: keys to the frame first, the rest to the views.
+func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
@@ -140,6 +160,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, tea.Batch(m.toAll(kit.StateMsg{State: m.shared.State}), msg.then)
 	case kit.Open:
 		return m, m.open(msg.View, msg.Job)
+	case faultMsg:
+		return m, m.faulted(msg)
+	case tea.ResumeMsg: // what ran meanwhile has written over the window
+		return m, tea.ClearScreen
 	case handedOver:
 		return m, tea.Quit
 	case kit.Say:
@@ -201,7 +225,7 @@ func (m *model) open(v kit.View, job string) tea.Cmd {
 		m.view = v
 	}
 	if job != "" {
-		m.shared.Job = job
+		m.shared.Choose(job, m.shared.Unwritten && m.shared.Job == job)
 	}
 	return m.screens[v].Update(kit.Opened{Job: job})
 }
@@ -211,6 +235,8 @@ func (m *model) open(v kit.View, job string) tea.Cmd {
 func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	key := msg.String()
 	switch {
+	case key == "ctrl+z":
+		return tea.Suspend
 	case m.finder != nil:
 		return m.find(msg)
 	case m.help:
@@ -218,7 +244,7 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case key == "ctrl+c":
 		return m.leave()
-	case m.screens[m.view].Typing():
+	case m.screens[m.view].Asks():
 		return m.screens[m.view].Update(msg)
 	}
 	if key != "q" && key != "B" {
@@ -257,8 +283,16 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 	return m.screens[m.view].Update(msg)
 }
 
-// leave asks first when a run would end with the window.
+// leave asks first when a run would end with the window, or what was written goes.
 func (m *model) leave() tea.Cmd {
+	if names := m.screens[kit.Jobs].(*jobs.Screen).Unwritten(); len(names) > 0 && !m.leaving {
+		m.leaving = true
+		what := "the job " + names[0]
+		if len(names) > 1 {
+			what = kit.Count(int64(len(names))) + " jobs (" + strings.Join(names, ", ") + ")"
+		}
+		return kit.Cmd(kit.Say{Text: "What was changed in " + what + " is in no file yet: w in Jobs writes it. q leaves all the same.", Bad: true})
+	}
 	running := false
 	for _, j := range m.shared.State.Jobs {
 		running = running || j.Active != nil && !j.Active.Far

@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -266,6 +267,10 @@ func (s *Screen) newForm(from string) tea.Cmd {
 		Fields: []*kit.Field{{Name: "name", Hint: "nightly-proofs"}, {Name: "begins with", Value: value, Choices: choices}}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		name := f.Get("name")
+		if s.drafts[name] != nil {
+			f.Err = fmt.Errorf("there is a job %s already", name)
+			return nil
+		}
 		if err := s.Service.CheckJobName(name); err != nil {
 			f.Err = err
 			if m := (*job.Mistake)(nil); errors.As(err, &m) { // of a file that is not there yet
@@ -289,8 +294,7 @@ func (s *Screen) newForm(from string) tea.Cmd {
 		if d.text != "" {
 			return s.show(name)
 		}
-		s.at = name
-		return s.change()
+		return tea.Batch(s.show(name), s.change())
 	}
 	s.form = f.Init()
 	return nil
@@ -308,11 +312,15 @@ func (s *Screen) renameForm(d *draft) tea.Cmd {
 			s.form = nil
 			return nil
 		}
+		if s.drafts[name] != nil {
+			f.Err = fmt.Errorf("there is a job %s already", name)
+			return nil
+		}
 		if d.fresh {
 			was = ""
 		}
 		f.Busy = "renaming"
-		return func() tea.Msg { return savedMsg{was, name, text, nil, s.Service.SaveJob(was, name, text)} }
+		return func() tea.Msg { return savedMsg{was, name, text, f, nil, s.Service.SaveJob(was, name, text)} }
 	}
 	s.form = f.Init()
 	return nil
@@ -330,9 +338,9 @@ func (s *Screen) deleteForm(d *draft) tea.Cmd {
 		name, fresh := d.name, d.fresh
 		return func() tea.Msg {
 			if fresh {
-				return removedMsg{name: name}
+				return removedMsg{name: name, form: f}
 			}
-			return removedMsg{name, s.Service.RemoveJob(name)}
+			return removedMsg{name, f, s.Service.RemoveJob(name)}
 		}
 	}
 	s.form = f.Init()
@@ -340,16 +348,24 @@ func (s *Screen) deleteForm(d *draft) tea.Cmd {
 }
 
 func (s *Screen) removed(msg removedMsg) tea.Cmd {
-	if msg.err != nil {
-		if s.form != nil {
-			s.form.Busy, s.form.Err = "", msg.err
-		}
+	asked := msg.form != nil && s.form == msg.form
+	switch {
+	case msg.err != nil && asked:
+		s.form.Busy, s.form.Err = "", msg.err
 		return nil
+	case msg.err != nil:
+		return kit.Cmd(kit.Say{Text: "Not deleted: " + object.Display(kit.Reason(msg.err)), Bad: true})
+	case asked:
+		s.form = nil
 	}
-	s.form = nil
 	delete(s.drafts, msg.name)
 	s.names = slices.DeleteFunc(s.names, func(n string) bool { return n == msg.name })
-	s.at = ""
+	if s.at == msg.name {
+		s.turnTo("")
+	}
+	if s.Job == msg.name {
+		s.Choose("", false)
+	}
 	return tea.Batch(s.load(), kit.Cmd(kit.Refresh{}), kit.Cmd(kit.Say{Text: "The job " + object.Display(msg.name) + " is gone; nothing at its places was touched."}))
 }
 

@@ -32,6 +32,7 @@ type Screen struct {
 	edit   *editing
 	form   *kit.Form
 	toml   bool // the text is shown in place of the choices
+	giving bool // asked once whether to give up what was changed
 	seen   *job.Workspace
 }
 
@@ -45,11 +46,13 @@ type (
 	loadedMsg struct{ texts map[string]string }
 	savedMsg  struct {
 		was, name, text string
+		form            *kit.Form // that asked for it; nil for none
 		then            tea.Cmd
 		err             error
 	}
 	removedMsg struct {
 		name string
+		form *kit.Form
 		err  error
 	}
 	editedMsg struct {
@@ -66,8 +69,8 @@ func (s *Screen) Crumbs() []string {
 	return nil
 }
 
-// Typing tells that keys are text.
-func (s *Screen) Typing() bool { return s.form != nil || s.edit != nil && s.edit.p.how != byChoice }
+// Asks tells that all keys are the view's.
+func (s *Screen) Asks() bool { return s.form != nil || s.edit != nil }
 
 func (s *Screen) draft() *draft { return s.drafts[s.at] }
 
@@ -106,7 +109,7 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case kit.Opened:
 		if msg.Job != "" {
-			s.at = msg.Job
+			s.turnTo(msg.Job)
 		}
 		return s.load()
 	case kit.StateMsg:
@@ -117,6 +120,8 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		return s.loaded(msg)
 	case savedMsg:
 		return s.saved(msg)
+	case outsideMsg:
+		return s.outside(msg)
 	case removedMsg:
 		return s.removed(msg)
 	case editedMsg:
@@ -183,7 +188,9 @@ func (s *Screen) loaded(msg loadedMsg) tea.Cmd {
 			d = &draft{name: name, saved: text, text: text}
 			s.drafts[name] = d
 		case d.changed() && !d.fresh:
-			d.saved = text // what is being written stays as it is
+			continue // what is being written stays as it is; writing it tells
+		case d.fresh && text != d.text: // written outside meanwhile, under the same name
+			d.fresh, d.saved = false, ""
 			continue
 		default:
 			d.saved, d.text, d.fresh = text, text, false
@@ -191,27 +198,40 @@ func (s *Screen) loaded(msg loadedMsg) tea.Cmd {
 		d.read(s.Service)
 	}
 	s.names = slices.Sorted(maps.Keys(s.drafts))
-	if s.drafts[s.at] == nil {
-		s.at = ""
+	at := s.at
+	if s.drafts[at] == nil {
+		at = ""
 		if c := s.Current(); c != nil && s.drafts[c.Job.Name] != nil {
-			s.at = c.Job.Name
+			at = c.Job.Name
 		} else if len(s.names) > 0 {
-			s.at = s.names[0]
+			at = s.names[0]
 		}
 	}
-	return s.show(s.at)
+	return s.show(at)
+}
+
+// turnTo has another job shown. What was asked for about the one before, and a
+// phrase of it that was being changed, are given up: they belong to that job.
+func (s *Screen) turnTo(name string) {
+	if s.at == name {
+		return
+	}
+	if d := s.draft(); d != nil && s.edit != nil && d.text != s.edit.before {
+		d.text = s.edit.before
+		d.read(s.Service)
+	}
+	s.form, s.edit, s.giving = nil, nil, false
+	s.at = name
 }
 
 // show turns to another job.
 func (s *Screen) show(name string) tea.Cmd {
-	s.at = name
+	s.turnTo(name)
 	d := s.draft()
 	if d == nil {
 		return nil
 	}
-	if !d.fresh {
-		s.Job = name // what the other views are about
-	}
+	s.Choose(name, d.fresh) // what the other views are about
 	s.keepOn()
 	if d.of != d.text || d.effect == nil {
 		return d.want()
@@ -286,6 +306,8 @@ func (s *Screen) typing(msg tea.Msg) tea.Cmd {
 
 func (s *Screen) key(msg tea.KeyPressMsg) tea.Cmd {
 	key := msg.String()
+	giving := s.giving
+	s.giving = false
 	switch {
 	case s.form != nil:
 		if key == "esc" {
@@ -336,6 +358,16 @@ func (s *Screen) key(msg tea.KeyPressMsg) tea.Cmd {
 	case "D":
 		return s.deleteForm(d)
 	case "z":
+		if !d.changed() {
+			return kit.Cmd(kit.Say{Text: "Nothing was changed."})
+		}
+		if !giving {
+			s.giving = true
+			return kit.Cmd(kit.Say{Text: "What was changed in " + d.name + " is in no file: z once more gives it up.", Bad: true})
+		}
+		if d.fresh {
+			return s.giveUp(d)
+		}
 		d.text = d.saved
 		d.read(s.Service)
 		s.keepOn()
@@ -355,22 +387,30 @@ func (s *Screen) save(d *draft, then tea.Cmd) tea.Cmd {
 		}
 		return kit.Cmd(kit.Say{Text: "Nothing was changed."})
 	}
-	was, name, text := d.name, d.name, d.text
+	was, name, text, saved := d.name, d.name, d.text, d.saved
 	if d.fresh {
 		was = ""
 	}
-	return func() tea.Msg { return savedMsg{was, name, text, then, s.Service.SaveJob(was, name, text)} }
+	return func() tea.Msg {
+		if now, err := s.Service.Workspace().Text(name); err == nil && now != saved && was != "" {
+			return outsideMsg{name, now, then}
+		}
+		return savedMsg{was, name, text, nil, then, s.Service.SaveJob(was, name, text)}
+	}
 }
 
 func (s *Screen) saved(msg savedMsg) tea.Cmd {
+	asked := msg.form != nil && s.form == msg.form
 	if msg.err != nil {
-		if s.form != nil {
+		if asked {
 			s.form.Busy, s.form.Err = "", msg.err
 			return nil
 		}
 		return kit.Cmd(kit.Say{Text: "Not written: " + object.Display(kit.Reason(msg.err)), Bad: true})
 	}
-	s.form = nil
+	if asked {
+		s.form = nil
+	}
 	d := s.drafts[msg.was]
 	if d == nil {
 		d = s.drafts[msg.name]
@@ -381,7 +421,10 @@ func (s *Screen) saved(msg savedMsg) tea.Cmd {
 		s.drafts[msg.name] = d
 	}
 	s.names = slices.Sorted(maps.Keys(s.drafts))
-	s.at, s.Job = msg.name, msg.name
+	if s.at == msg.was || s.at == msg.name || s.draft() == nil { // else another is being looked at by now
+		s.at = msg.name
+		s.Choose(msg.name, false)
+	}
 	cmds := []tea.Cmd{s.load(), kit.Cmd(kit.Say{Text: "Written to " + s.Service.Workspace().Path(msg.name) + "."})}
 	if msg.then != nil {
 		cmds = append(cmds, kit.Cmd(kit.Refresh{Then: msg.then}))

@@ -3,6 +3,7 @@ package kit
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"lumtra/core/object"
 	"lumtra/service"
 	"lumtra/tui/look"
 )
@@ -54,13 +55,21 @@ type Shared struct {
 	Theme   *look.Theme
 	State   State
 	Bits    bool // rates in bits rather than bytes
-	// Job is the job the views about one job are about.
+	// Job is the job the views about one job are about; "" for any.
 	Job string
+	// Unwritten tells that Job is a draft that is in no file yet.
+	Unwritten bool
 }
 
+// Choose makes a job the one that the views about one job are about.
+func (s *Shared) Choose(job string, unwritten bool) { s.Job, s.Unwritten = job, unwritten }
+
 // Current is the chosen job: the one last opened, else one that runs, else the
-// first; nil when there are none.
+// first; nil when there are none, or the chosen one is in no file yet.
 func (s *Shared) Current() *JobState {
+	if s.Unwritten {
+		return nil
+	}
 	if j := s.State.JobNamed(s.Job); j != nil {
 		return j
 	}
@@ -75,12 +84,24 @@ func (s *Shared) Current() *JobState {
 	return nil
 }
 
+// NoJob says why there is no current job; does is what a view would do with one.
+func (s *Shared) NoJob(does string) string {
+	if s.Unwritten {
+		return "The job " + object.Display(s.Job) + " is in no file yet: w in Jobs writes it, > goes to another."
+	}
+	return "No job to " + does + "."
+}
+
 // StepJob chooses the next job (by 1) or the one before (by -1).
 func (s *Shared) StepJob(by int) {
 	jobs := s.State.Jobs
+	if s.Unwritten && len(jobs) > 0 {
+		s.Choose(jobs[0].Job.Name, false)
+		return
+	}
 	for i := range jobs {
 		if c := s.Current(); c != nil && jobs[i].Job.Name == c.Job.Name {
-			s.Job = jobs[(i+by+len(jobs))%len(jobs)].Job.Name
+			s.Choose(jobs[(i+by+len(jobs))%len(jobs)].Job.Name, false)
 			return
 		}
 	}
@@ -100,8 +121,8 @@ type Screen interface {
 	Crumbs() []string
 	// Keys are those that work now, most useful first.
 	Keys() []Key
-	// Typing tells that keys are text for the view just now.
-	Typing() bool
+	// Asks tells that the view asks for something: all keys are its own then.
+	Asks() bool
 }
 
 // Cmd makes a command of a message.

@@ -32,8 +32,8 @@ var spanNames = []string{"6 minutes", "30 minutes", "2 hours", "12 hours", "2 da
 // Crumbs tells the span shown.
 func (s *Screen) Crumbs() []string { return []string{spanNames[s.zoom] + " across"} }
 
-// Typing is never so here.
-func (s *Screen) Typing() bool { return false }
+// Asks is never so here.
+func (s *Screen) Asks() bool { return false }
 
 // Keys of the view.
 func (s *Screen) Keys() []kit.Key {
@@ -71,7 +71,7 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		return s.enter(k)
 	default:
 		if s.cursor.Key(k, lines, 3) && s.cursor.At < len(s.State.Jobs) {
-			s.Job = s.State.Jobs[s.cursor.At].Job.Name // what the other views are about
+			s.Choose(s.State.Jobs[s.cursor.At].Job.Name, false) // what the other views are about
 		}
 	}
 	return nil

@@ -118,8 +118,8 @@ func (s *Screen) Crumbs() []string {
 	return crumbs
 }
 
-// Typing tells that keys go into a sheet or narrow a level.
-func (s *Screen) Typing() bool { return s.sheet != nil || s.narrowing != nil }
+// Asks tells that keys go into a sheet or narrow a level.
+func (s *Screen) Asks() bool { return s.sheet != nil || s.narrowing != nil }
 
 // hasBuckets tells whether an endpoint's top is made of buckets.
 func (s *Screen) hasBuckets(endpoint string) bool {

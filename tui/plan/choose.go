@@ -40,6 +40,10 @@ func (s *Screen) menuKey(key string, sh *shown) tea.Cmd {
 		}
 		return m.do(m.cursor.At)
 	}
+	if n, err := strconv.Atoi(key); err == nil && n >= 1 && n <= len(m.lines) {
+		m.cursor.At = n - 1
+		return s.menuKey(map[bool]string{true: "space", false: "enter"}[m.many], sh)
+	}
 	m.cursor.Key(key, len(m.lines), 5)
 	return nil
 }
@@ -361,6 +365,9 @@ func (s *Screen) compare(j *kit.JobState) tea.Cmd {
 			earlier = append(earlier, numbers[i])
 			m.lines = append(m.lines, "plan "+strconv.Itoa(numbers[i]))
 		}
+	}
+	if len(earlier) == 0 { // what is newer is another window's, and comes in a moment
+		return kit.Cmd(kit.Say{Text: "There is no earlier plan of this job to compare with."})
 	}
 	m.do = func(i int) tea.Cmd {
 		return func() tea.Msg {

@@ -17,7 +17,7 @@ import (
 func (s *Screen) Render(width, height int) string {
 	j := s.Current()
 	if j == nil {
-		return kit.Lines([]string{"", "  No job to plan."}, width, height)
+		return kit.Lines([]string{"", "  " + s.NoJob("plan")}, width, height)
 	}
 	t, sh := s.Theme, s.shown(j.Job.Name)
 	lines := s.sentence(j, width)

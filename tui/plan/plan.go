@@ -90,14 +90,14 @@ func (s *Screen) Crumbs() []string {
 	return []string{j.Job.Name}
 }
 
-// Typing tells that keys are text.
-func (s *Screen) Typing() bool {
+// Asks tells that all keys are the view's.
+func (s *Screen) Asks() bool {
 	j := s.Current()
 	if j == nil {
 		return false
 	}
 	sh := s.shown(j.Job.Name)
-	return sh.form != nil || sh.finding
+	return sh.form != nil || sh.finding || sh.menu != nil || sh.changes != nil
 }
 
 // Keys of the view.

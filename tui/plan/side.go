@@ -87,7 +87,10 @@ func (s *Screen) before(sh *shown, width, height int) []string {
 	case sh.mending != service.NoFix:
 		lines = append(lines, t.Lamp.Render("▸ "+string(sh.mending)+" …"))
 	case x == nil || !x.done:
-		return append(lines, t.Ash.Render("looking …"))
+		lines = append(lines, t.Ash.Render("looking …"))
+	}
+	if x == nil || !x.done {
+		return lines
 	}
 	lines = append(lines, kit.EstimateLines(t, x.estimate, width)...)
 	lines = append(lines, "")

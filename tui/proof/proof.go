@@ -73,8 +73,8 @@ func (s *Screen) Crumbs() []string {
 	return nil
 }
 
-// Typing is never so here.
-func (s *Screen) Typing() bool { return false }
+// Asks is never so here.
+func (s *Screen) Asks() bool { return false }
 
 // Keys of the view.
 func (s *Screen) Keys() []kit.Key {
@@ -246,7 +246,7 @@ var sureness = map[compare.Method]string{
 func (s *Screen) Render(width, height int) string {
 	j := s.Current()
 	if j == nil {
-		return kit.Lines([]string{"", "  No job to prove."}, width, height)
+		return kit.Lines([]string{"", "  " + s.NoJob("prove")}, width, height)
 	}
 	t, sh := s.Theme, s.shown(j)
 	lines := []string{"", "  " + t.Ash.Render("Is ") + t.Strong.Render(kit.Name(j.Job.Source, 60)) + t.Ash.Render(" at ") + t.Strong.Render(kit.Name(j.Job.Target, 60)) + t.Ash.Render("? Next look: by ") + t.Dusk.Render(string(sh.method)), ""}

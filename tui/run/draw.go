@@ -51,7 +51,7 @@ func (s *Screen) facts(j *kit.JobState) *facts {
 func (s *Screen) Render(width, height int) string {
 	j := s.Current()
 	if j == nil {
-		return kit.Lines([]string{"", "  No job to run."}, width, height)
+		return kit.Lines([]string{"", "  " + s.NoJob("run")}, width, height)
 	}
 	t := s.Theme
 	if err := s.err[j.Job.Name]; err != nil && j.Active == nil {
@@ -70,7 +70,7 @@ func (s *Screen) Render(width, height int) string {
 		return kit.Lines([]string{"", "  " + text}, width, height)
 	}
 	lines := s.head(f, width)
-	if s.choosing {
+	if s.Asks() {
 		return kit.Lines(append(lines, s.exportMenu()...), width, height)
 	}
 	chart := min(max(height/4, 3), 9)

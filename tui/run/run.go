@@ -37,7 +37,7 @@ type Screen struct {
 	// side is the pane of problems: of which job, whether it has the keys, and
 	// what of it is open.
 	side     problemPane
-	choosing bool // a form to export in
+	choosing string // the job of which a form to export in is asked for
 }
 
 // New makes the view.
@@ -58,14 +58,20 @@ func (s *Screen) Crumbs() []string {
 	return nil
 }
 
-// Typing is never so here.
-func (s *Screen) Typing() bool { return false }
+// Asks tells that a form to export in is asked for.
+func (s *Screen) Asks() bool {
+	j := s.Current()
+	return j != nil && s.choosing == j.Job.Name
+}
 
 // Keys of the view.
 func (s *Screen) Keys() []kit.Key {
 	j := s.Current()
 	if j == nil {
 		return nil
+	}
+	if s.Asks() {
+		return []kit.Key{{Press: "1", Does: "the first of these forms, and so on"}, {Press: "esc", Does: "nothing"}}
 	}
 	var keys []kit.Key
 	if j.Active != nil {
@@ -91,6 +97,8 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		if msg.err != nil && !errors.Is(msg.err, service.ErrNothingToDo) {
 			s.err[msg.job] = msg.err
 		}
+	case kit.Opened:
+		s.choosing = ""
 	case kit.StateMsg:
 		s.beat(&msg.State)
 	case failuresMsg:
@@ -121,8 +129,8 @@ func (s *Screen) key(key string) tea.Cmd {
 	if j == nil {
 		return nil
 	}
-	if s.choosing {
-		s.choosing = false
+	if s.Asks() {
+		s.choosing = ""
 		if n, err := strconv.Atoi(key); err == nil && n >= 1 && n <= len(report.Formats) {
 			return s.export(j, report.Formats[n-1])
 		}
@@ -137,7 +145,7 @@ func (s *Screen) key(key string) tea.Cmd {
 	switch key {
 	case "x":
 		if s.facts(j) != nil {
-			s.choosing = true
+			s.choosing = j.Job.Name
 		}
 		return nil
 	}
