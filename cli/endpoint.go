@@ -57,7 +57,7 @@ for without echo.`,
 				if err != nil {
 					return err
 				}
-				settings, given, err := a.newEndpoint(cmd, args[0], keep, e, p)
+				settings, given, err := a.newEndpoint(cmd, args[0], keep, e, p.As(e.Kind))
 				if err != nil {
 					return err
 				}

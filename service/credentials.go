@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"strings"
 
@@ -131,6 +132,17 @@ type Pasted struct {
 	Credential *secret.Credential
 	// Access is what a signed address says of itself.
 	Access *Access
+	// plain is the address, where it is of a store and holds no secret.
+	plain string
+}
+
+// As is what was pasted, taken apart as an address of this kind of store: which kind
+// it is cannot be seen from every address. "" leaves it as it was guessed.
+func (p Pasted) As(kind string) Pasted {
+	if kind != "" && kind != p.Endpoint.Kind && p.plain != "" {
+		p.Endpoint = storeAddress(p.plain, kind)
+	}
+	return p
 }
 
 // Access is what a signed access says of itself; see [blob.Access].
@@ -155,7 +167,7 @@ func TakeApart(text string) (Pasted, error) {
 	case strings.Contains(text, "://") && strings.Contains(text, "@"):
 		return p, badInput(errors.New("no credentials in the address: they are asked for, and kept apart"))
 	case strings.HasPrefix(lower, "http://"), strings.HasPrefix(lower, "https://"):
-		p.Endpoint = storeAddress(text)
+		p.Endpoint, p.plain = storeAddress(text, ""), text
 	case strings.HasSuffix(lower, ".csv"), strings.HasSuffix(lower, ".txt"):
 		p.Endpoint = job.Endpoint{Kind: job.KindList, Path: text}
 	default:
@@ -166,13 +178,15 @@ func TakeApart(text string) (Pasted, error) {
 
 // storeAddress guesses what an address without a signature speaks: the blob API
 // where the host says so, else the S3 API, with the bucket that the path names.
-func storeAddress(text string) job.Endpoint {
+func storeAddress(text, kind string) job.Endpoint {
 	scheme, rest, _ := strings.Cut(text, "://")
 	host, path, _ := strings.Cut(rest, "/")
+	if u, err := url.Parse(text); err == nil && (kind == job.KindBlob || kind == "" && strings.Contains(host, ".blob.")) {
+		e := job.Endpoint{Kind: job.KindBlob}
+		e.Address, e.Account, e.Bucket, _ = blob.Split(u)
+		return e
+	}
 	e := job.Endpoint{Kind: job.KindS3, Address: strings.ToLower(scheme) + "://" + host}
 	e.Bucket, _, _ = strings.Cut(path, "/")
-	if account, _, ok := strings.Cut(host, ".blob."); ok {
-		e.Kind, e.Account = job.KindBlob, account
-	}
 	return e
 }

@@ -324,3 +324,24 @@ func TestHostileKeysBetweenStores(t *testing.T) {
 		assert.ElementsMatch(t, want, got, end)
 	}
 }
+
+// What the path of a store's address means depends on the kind and the host.
+func TestAddressesOfStores(t *testing.T) {
+	for text, want := range map[string]job.Endpoint{
+		"http://127.0.0.1:10000/marsh":         {Address: "http://127.0.0.1:10000/marsh", Account: "marsh"},
+		"http://localhost:10000/marsh/box":     {Address: "http://localhost:10000/marsh", Account: "marsh", Bucket: "box"},
+		"http://[::1]:10000/marsh/box/deep/er": {Address: "http://[::1]:10000/marsh", Account: "marsh", Bucket: "box"},
+		"HTTPS://marsh.blob.example.net/box":   {Address: "https://marsh.blob.example.net", Account: "marsh", Bucket: "box"},
+		"https://marsh.store.example.net":      {Address: "https://marsh.store.example.net", Account: "marsh"},
+		"http://127.0.0.1:10000":               {Address: "http://127.0.0.1:10000"},
+	} {
+		p, err := service.TakeApart(text)
+		require.NoError(t, err)
+		want.Kind = job.KindBlob
+		assert.Equal(t, want, p.As(job.KindBlob).Endpoint, text)
+	}
+	p, err := service.TakeApart("http://127.0.0.1:9000/box/deep")
+	require.NoError(t, err)
+	assert.Equal(t, job.Endpoint{Kind: job.KindS3, Address: "http://127.0.0.1:9000", Bucket: "box"}, p.As("").Endpoint)
+	assert.Equal(t, p, p.As(job.KindS3))
+}

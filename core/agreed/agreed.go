@@ -192,7 +192,7 @@ const (
 func (w *Writer) add(key string, source, target *object.Entry, mark ...byte) error {
 	w.buf = w.buf[:0]
 	for _, e := range []*object.Entry{source, target} {
-		slim := object.Entry{Size: e.Size, Modified: e.Modified, ETag: e.ETag}
+		slim := object.Entry{Size: e.Size, Modified: e.Modified, ETag: e.ETag, Mode: e.Mode}
 		w.buf = catalog.AppendEntry(w.buf, &slim)
 	}
 	w.info.Objects++

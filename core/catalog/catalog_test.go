@@ -36,7 +36,7 @@ func entries(t *rapid.T, label string) []object.Entry {
 			Latest:   true,
 		}
 		if rapid.Bool().Draw(t, "more") {
-			e.Mode, e.Kind = 0o640, object.Special
+			e.Mode, e.Kind = object.ModeOf(0o640), object.Special
 			e.Sums = []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}, {Kind: object.MD5, Value: strings.Repeat("m", 16)}}
 		}
 		byKey[e.Key] = e

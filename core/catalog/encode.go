@@ -3,8 +3,6 @@ package catalog
 import (
 	"encoding/binary"
 	"errors"
-	"io/fs"
-	"time"
 
 	"lumtra/core/object"
 )
@@ -33,7 +31,7 @@ func AppendEntry(b []byte, e *object.Entry) []byte {
 	}
 	b = append(b, flags)
 	b = binary.AppendUvarint(b, uint64(e.Size))
-	b = binary.AppendVarint(b, e.Modified.UnixNano())
+	b = object.AppendTime(b, e.Modified)
 	for _, text := range []string{e.ETag, e.Version, e.Class} {
 		if text != "" {
 			b = binary.AppendUvarint(b, uint64(len(text)))
@@ -62,7 +60,7 @@ func DecodeEntry(b []byte, e *object.Entry) ([]byte, error) {
 	flags := d.byte()
 	*e = object.Entry{Key: e.Key, Latest: true}
 	e.Size = int64(d.uvarint())
-	e.Modified = time.Unix(0, d.varint())
+	e.Modified = object.ReadTime(d.varint)
 	if flags&hasETag != 0 {
 		e.ETag = d.text(d.uvarint())
 	}
@@ -73,7 +71,7 @@ func DecodeEntry(b []byte, e *object.Entry) ([]byte, error) {
 		e.Class = d.text(d.uvarint())
 	}
 	if flags&hasMode != 0 {
-		e.Mode = fs.FileMode(d.uvarint()).Perm()
+		e.Mode = object.ModeOf(uint32(d.uvarint()))
 	}
 	if flags&hasSums != 0 {
 		for n := d.uvarint(); n > 0 && !d.short; n-- {

@@ -111,6 +111,9 @@ type survey struct {
 }
 
 func (s *survey) add(e *object.Entry) error {
+	if err := e.Sane(); err != nil {
+		return place.NewError(s.p.Name(), "list", "", place.ServerFault, err)
+	}
 	if err := s.w.Add(e); err != nil {
 		if e.Key <= s.last {
 			err = place.NewError(s.p.Name(), "list", e.Key, place.ServerFault, errors.New("the listing is not in byte order"))

@@ -288,7 +288,8 @@ func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.En
 		return object.Entry{}, err
 	}
 	defer r.Close()
-	opts.Original, opts.Mode, opts.Metadata, opts.ContentType = full.Modified, uint32(full.Mode.Perm()), full.Metadata, full.ContentType
+	opts.Masked = !from.Abilities().KeepsModes
+	opts.Original, opts.Mode, opts.Metadata, opts.ContentType = full.Modified, uint32(full.Mode), full.Metadata, full.ContentType
 	if !full.Original.IsZero() {
 		opts.Original = full.Original
 	}

@@ -1,6 +1,7 @@
 package object
 
 import (
+	"fmt"
 	"io/fs"
 	"strconv"
 	"time"
@@ -86,7 +87,7 @@ type Entry struct {
 	// fills it. RestoredUntil is when a restored copy goes away again.
 	Archive       Archive
 	RestoredUntil time.Time
-	// Mode holds a file's permissions; 0 where the place has none.
+	// Mode holds a file's permissions, with [HasMode]; 0 where the place has none.
 	Mode fs.FileMode
 	// Sums are the checksums the place keeps for the whole content.
 	Sums []Sum
@@ -103,6 +104,13 @@ type Entry struct {
 	Unverified bool
 }
 
+// HasMode is set in a mode that is known: without it a file that nobody may read, 0000,
+// could not be told from one whose permissions the place does not have.
+const HasMode fs.FileMode = 1 << 12
+
+// ModeOf makes a mode of permission bits.
+func ModeOf(bits uint32) fs.FileMode { return fs.FileMode(bits).Perm() | HasMode }
+
 // Mark names the state of the object's content so that a later request can
 // ask for exactly this state: the ETag where there is one, else size and
 // modification time. Two entries of one key with the same mark are the same
@@ -111,9 +119,13 @@ func (e Entry) Mark() string {
 	if e.ETag != "" {
 		return e.ETag
 	}
-	var room [40]byte
+	var room [64]byte
 	b := strconv.AppendInt(room[:0], e.Size, 16)
-	b = strconv.AppendInt(append(b, '-'), e.Modified.UnixNano(), 16)
+	if b = append(b, '-'); e.Modified.IsZero() || inNanos(e.Modified) {
+		b = strconv.AppendInt(b, e.Modified.UnixNano(), 16)
+	} else {
+		b = strconv.AppendInt(append(strconv.AppendInt(b, e.Modified.Unix(), 16), '.'), int64(e.Modified.Nanosecond()), 16)
+	}
 	return string(b)
 }
 
@@ -145,4 +157,26 @@ type Ref struct {
 	// IfMark, when not "", makes an act on the object conditional: it is done
 	// only while the object still has this [Entry.Mark].
 	IfMark string
+}
+
+// Bounds of what can be an object: larger than any store takes (the largest objects
+// there are have tens of TB), and small enough that sums of a few million sizes, and
+// a handful of names in one record, stay in bounds too.
+const (
+	MostSize = 1 << 50
+	MostName = 64 << 10
+)
+
+// Sane tells what cannot be in an entry that a place describes: sizes and names come
+// from strangers, and are refused where they come in.
+func (e *Entry) Sane() error {
+	switch {
+	case e.Size < 0 || e.Size > MostSize:
+		return fmt.Errorf("%q has a size that no object has: %d", e.Key[:min(len(e.Key), 100)], e.Size)
+	case len(e.Key) > MostName:
+		return fmt.Errorf("a name of %d bytes, longer than any should be", len(e.Key))
+	case len(e.ETag) > MostName, len(e.Version) > MostName, len(e.Class) > MostName:
+		return fmt.Errorf("%q has an ETag, a version or a class of more than %d bytes", e.Key[:min(len(e.Key), 100)], MostName)
+	}
+	return nil
 }

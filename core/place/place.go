@@ -115,6 +115,8 @@ type WriteOptions struct {
 	// Mode is the file permission to set where there are permissions; 0 means
 	// the place's usual one.
 	Mode uint32
+	// Masked has the process's umask hold for Mode: it comes from a stranger.
+	Masked bool
 	// Class is the storage class, "" for the store's standard one.
 	Class       string
 	ContentType string

@@ -311,6 +311,10 @@ func (j *judging) same(p *pair, why Reason) {
 		e.Kind, e.Reason, e.Note = Meta, OtherFacts, "same content, modified "+stamp(e.Source.Modified)+" at the source"
 	case j.opts.Target.KeepsModes && e.Source.Mode != 0 && e.Target.Mode != 0 && e.Source.Mode.Perm() != e.Target.Mode.Perm():
 		e.Kind, e.Reason = Meta, OtherMode
+	case !j.opts.Target.KeepsModes && j.opts.Target.KeepsMetadata && p.agreed != nil && p.agreed.Source.Mode != 0 && e.Source.Mode != 0 && p.agreed.Source.Mode.Perm() != e.Source.Mode.Perm():
+		// Kept in metadata, which a listing does not tell: what the source had when
+		// both agreed does.
+		e.Kind, e.Reason = Meta, OtherMode
 	}
 }
 

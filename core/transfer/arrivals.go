@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"io"
 	"os"
-	"time"
 
 	"lumtra/core/object"
 )
@@ -103,9 +102,12 @@ func (a *Arrivals) load(effect int64) error {
 	return nil
 }
 
-// mostFields is more than the fields of a finished effect take: an ETag can be
-// long, the rest is not.
-const mostFields = 2 << 10
+// fewFields is what the fields of a finished effect mostly take, mostFields more than
+// they ever do: an ETag can be long, the rest is not.
+const (
+	fewFields  = 2 << 10
+	mostFields = fewFields + mostText
+)
 
 // Entry is what is there since the effect: ETag, size, time, the checksum that
 // was sent, and the digest if one was computed. It is false for an effect that
@@ -123,8 +125,10 @@ func (a *Arrivals) Entry(effect int64) (e object.Entry, ok bool, err error) {
 		return e, false, nil
 	}
 	at := a.at[effect-a.from]
-	var room [mostFields]byte
-	n, err := a.file.ReadAt(room[:], at)
+	var few [fewFields]byte
+	room := few[:]
+read:
+	n, err := a.file.ReadAt(room, at)
 	if err != nil && err != io.EOF {
 		return e, false, err
 	}
@@ -132,7 +136,11 @@ func (a *Arrivals) Entry(effect int64) (e object.Entry, ok bool, err error) {
 	f.uvarint() // bytes moved
 	sum := f.sum()
 	e.ETag, e.Size = f.text(), int64(f.uvarint())
-	e.Modified = time.Unix(0, f.varint())
+	if f.short && len(room) < mostFields {
+		room = make([]byte, mostFields)
+		goto read
+	}
+	e.Modified = object.ReadTime(f.varint)
 	for _, s := range []object.Sum{sum, f.sum()} {
 		if s.Kind != object.NoSum {
 			e.Sums = append(e.Sums, s)

@@ -115,7 +115,7 @@ func (t *transfer) setFacts() (there object.Entry, err error) {
 	src, dst := t.effect.Sent(), t.effect.Over()
 	if f, ok := t.to.(place.FactsSetter); ok {
 		err = t.try(func(int) (err error) {
-			there, err = f.SetFacts(t.ctx, object.Ref{Key: t.effect.Key, IfMark: dst.Mark()}, src.Modified, uint32(src.Mode.Perm()))
+			there, err = f.SetFacts(t.ctx, object.Ref{Key: t.effect.Key, IfMark: dst.Mark()}, src.Modified, uint32(src.Mode))
 			return err
 		})
 		return there, err
@@ -125,7 +125,7 @@ func (t *transfer) setFacts() (there object.Entry, err error) {
 		return there, place.NewError(t.to.Name(), "set metadata", t.effect.Key, place.Unsupported, fmt.Errorf("%s", place.Lacks(t.to, place.Metadata)))
 	}
 	err = t.try(func(int) (err error) {
-		c := place.MetadataChange{Class: t.rules.As.Class, Original: src.Modified, Mode: uint32(src.Mode.Perm())}
+		c := place.MetadataChange{Class: t.rules.As.Class, Original: src.Modified, Mode: uint32(src.Mode)}
 		if t.effect.Reason == plan.OtherFacts && t.from.Abilities().KeepsMetadata { // a store's metadata
 			facts, err := t.from.Stat(t.ctx, object.Ref{Key: src.Key, Version: src.Version})
 			if err != nil {

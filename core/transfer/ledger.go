@@ -58,8 +58,12 @@ type stray struct {
 // ErrOtherPlan means that a ledger was written for another plan.
 var ErrOtherPlan = errors.New("the ledger belongs to another plan")
 
+// ErrDamaged means that a ledger cannot be read in its middle: more than an end that a
+// crash has cut short.
+var ErrDamaged = errors.New("the ledger is damaged; plan anew: what has arrived is found by looking")
+
 // OpenLedger opens the ledger at path for the plan with the given print, or
-// starts it. A damaged end is cut off. A durable one brings what it notes to the
+// starts it. An end that a crash has cut short is dropped; other damage is [ErrDamaged]. A durable one brings what it notes to the
 // disk before it says that it is noted: safe against power loss, and slower.
 func OpenLedger(path, print string, durable bool) (*Ledger, error) {
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
@@ -91,6 +95,9 @@ func (l *Ledger) load(print string) error {
 		}
 	}
 	l.size = all.at
+	if goesOn(l.file, l.size) {
+		return fmt.Errorf("%w at byte %d", ErrDamaged, l.size)
+	}
 	if err := l.file.Truncate(l.size); err != nil {
 		return err
 	}
@@ -195,7 +202,7 @@ func (l *Ledger) finished(effect, bytes int64, there object.Entry) error {
 	}
 	err := l.commit(recordDone, effect, func(b []byte) []byte {
 		b = appendText(appendSum(binary.AppendUvarint(b, uint64(bytes)), sum), there.ETag)
-		b = binary.AppendVarint(binary.AppendUvarint(b, uint64(there.Size)), there.Modified.UnixNano())
+		b = object.AppendTime(binary.AppendUvarint(b, uint64(there.Size)), there.Modified)
 		return appendSum(b, digest)
 	})
 	if err == nil {

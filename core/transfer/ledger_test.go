@@ -106,3 +106,48 @@ func BenchmarkLedger(b *testing.B) {
 		}
 	}
 }
+
+// What is too long for a record is cut, never written so that it cannot be read back;
+// and damage in the middle is told, where an end that was cut short is dropped.
+func TestLedgerIsReadBack(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	l, err := OpenLedger(path, "plan", false)
+	require.NoError(t, err)
+	long := strings.Repeat("e", 3<<20)
+	require.NoError(t, l.finished(0, 7, object.Entry{Size: 7, ETag: long}))
+	require.NoError(t, l.failed(1, long, long))
+	far := time.Date(3000, 1, 2, 3, 4, 5, 6, time.UTC)
+	require.NoError(t, l.finished(2, 8, object.Entry{Size: 8, ETag: "tag", Modified: far}))
+	require.NoError(t, l.Close())
+
+	l, err = OpenLedger(path, "plan", false)
+	require.NoError(t, err)
+	assert.True(t, l.isDone(0) && !l.isDone(1) && l.isDone(2))
+	require.NoError(t, l.Close())
+	arrived, err := OpenArrivals(path)
+	require.NoError(t, err)
+	e, ok, err := arrived.Entry(0)
+	require.NoError(t, err)
+	assert.True(t, ok && e.Size == 7 && e.ETag == long[:len(e.ETag)])
+	e, _, err = arrived.Entry(2)
+	require.NoError(t, err)
+	assert.True(t, e.Modified.Equal(far))
+	require.NoError(t, arrived.Close())
+
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, whole[:len(whole)-3], 0o600))
+	l, err = OpenLedger(path, "plan", false)
+	require.NoError(t, err)
+	assert.True(t, l.isDone(0) && !l.isDone(2), "the end was cut short")
+	require.NoError(t, l.Close())
+
+	bad := append([]byte(nil), whole...)
+	bad[100] ^= 1
+	require.NoError(t, os.WriteFile(path, bad, 0o600))
+	_, err = OpenLedger(path, "plan", false)
+	require.ErrorIs(t, err, ErrDamaged)
+	now, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, bad, now, "nothing is cut away")
+}

@@ -85,10 +85,38 @@ func (s *records) next() bool {
 	return true
 }
 
+// mostTorn is how far behind damage whole records are looked for.
+const mostTorn = 4 << 20
+
+// goesOn tells whether whole records stand behind what could not be read at a place:
+// then it is no end that a crash has cut short, but damage.
+func goesOn(file io.ReaderAt, from int64) bool {
+	tail := make([]byte, mostTorn)
+	n, _ := file.ReadAt(tail, from)
+	tail = tail[:n]
+	for at := 1; at < len(tail); at++ {
+		size, used := binary.Uvarint(tail[at:])
+		body := at + used + 4
+		if used <= 0 || size < 2 || size > longestRecord || uint64(len(tail)-min(body, len(tail))) < size {
+			continue
+		}
+		if crc32.Checksum(tail[body:body+int(size)], crc) == binary.LittleEndian.Uint32(tail[body-4:]) {
+			return true
+		}
+	}
+	return false
+}
+
 // fields gives what the record holds behind its type, the effect first.
 func (s *records) fields() fields { return fields{b: s.body[1:]} }
 
+// mostText bounds a text in a record, so that every record can be read back: nothing
+// that a place is believed is longer, and of what it says in its own words the
+// beginning is enough.
+const mostText = object.MostName
+
 func appendText(b []byte, s string) []byte {
+	s = s[:min(len(s), mostText)]
 	return append(binary.AppendUvarint(b, uint64(len(s))), s...)
 }
 
@@ -97,7 +125,11 @@ func appendSum(b []byte, s object.Sum) []byte {
 }
 
 // fields reads a record's body; the checksum vouches for its form.
-type fields struct{ b []byte }
+type fields struct {
+	b []byte
+	// short tells that a text went on behind the end.
+	short bool
+}
 
 func (f *fields) uvarint() uint64 {
 	v, n := binary.Uvarint(f.b)
@@ -112,7 +144,10 @@ func (f *fields) varint() int64 {
 }
 
 func (f *fields) text() string {
-	n := min(f.uvarint(), uint64(len(f.b)))
+	n := f.uvarint()
+	if n > uint64(len(f.b)) {
+		n, f.short = uint64(len(f.b)), true
+	}
 	s := string(f.b[:n])
 	f.b = f.b[n:]
 	return s

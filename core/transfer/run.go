@@ -452,7 +452,7 @@ func (t *transfer) condition(opts *place.WriteOptions) {
 // options are what lands beside the content; facts is the source's entry as
 // read, with its metadata.
 func (t *transfer) options(facts object.Entry) place.WriteOptions {
-	opts := place.WriteOptions{Mode: uint32(facts.Mode), ContentType: facts.ContentType, Metadata: facts.Metadata}
+	opts := place.WriteOptions{Mode: uint32(facts.Mode), Masked: !t.from.Abilities().KeepsModes, ContentType: facts.ContentType, Metadata: facts.Metadata}
 	opts.Original = t.effect.Sent().Modified
 	if opts.ContentType == "" { // what a folder has instead of one
 		opts.ContentType = mime.TypeByExtension(path.Ext(t.effect.Key))

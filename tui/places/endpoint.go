@@ -242,9 +242,17 @@ func (s *Screen) endpointOfForm(f *kit.Form, p service.Pasted) (job.Endpoint, *s
 		e.Address = strings.TrimRight(f.Get("address"), "/")
 	}
 	if speaks := f.Get("speaks"); speaks != "" {
-		e.Kind = map[string]string{"S3 API": job.KindS3, "Azure Blob API": job.KindBlob}[speaks]
+		kind := map[string]string{"S3 API": job.KindS3, "Azure Blob API": job.KindBlob}[speaks]
+		if kind != e.Kind && e.Address == p.Endpoint.Address && f.Get("only bucket") == p.Endpoint.Bucket {
+			e = p.As(kind).Endpoint // what the path of the address means depends on it
+			e.Name = f.Get("name")
+		}
+		e.Kind = kind
 	}
-	e.Bucket, e.Region, e.CAFile, e.Proxy = f.Get("only bucket"), f.Asked("region"), f.Get("own CA"), f.Get("proxy")
+	if only := f.Get("only bucket"); only != p.Endpoint.Bucket {
+		e.Bucket = only
+	}
+	e.Region, e.CAFile, e.Proxy = f.Asked("region"), f.Get("own CA"), f.Get("proxy")
 	if e.Addressing = f.Asked("buckets in"); e.Addressing == "path" {
 		e.Addressing = ""
 	}

@@ -35,21 +35,31 @@ func ParseAccess(address string) (base, query string, access Access, err error) 
 	if err != nil || u.Host == "" {
 		return "", "", access, errors.New("this is not an address with a signature")
 	}
-	segments := strings.SplitN(strings.Trim(u.Path, "/"), "/", 3)
-	base = u.Scheme + "://" + u.Host
-	if hasAccountInPath(u.Hostname()) && segments[0] != "" {
-		base += "/" + segments[0]
-		segments = segments[1:]
-	}
-	if len(segments) > 0 {
-		access.Bucket = segments[0]
-		access.Blob = strings.Join(segments[1:], "/")
-	}
+	base, _, access.Bucket, access.Blob = Split(u)
 	access.read(u.Query())
 	if u.Query().Get("sig") == "" {
 		return "", "", access, errors.New("the address has no signature (sig=…): copy all of it")
 	}
 	return base, u.RawQuery, access, nil
+}
+
+// Split takes an address apart: the account's own address and name, and the container
+// and blob that the rest of the path names. The account is the first label of the host,
+// or, of servers without a name for each account, the first part of the path.
+func Split(u *url.URL) (base, account, bucket, name string) {
+	segments := strings.SplitN(strings.Trim(u.Path, "/"), "/", 3)
+	base = strings.ToLower(u.Scheme) + "://" + u.Host
+	if hasAccountInPath(u.Hostname()) {
+		if account, segments = segments[0], segments[1:]; account != "" {
+			base += "/" + account
+		}
+	} else {
+		account, _, _ = strings.Cut(u.Hostname(), ".")
+	}
+	if len(segments) > 0 {
+		bucket, name = segments[0], strings.Join(segments[1:], "/")
+	}
+	return base, account, bucket, name
 }
 
 // ReadAccess reads what a signed access, the query of a signed address, says of

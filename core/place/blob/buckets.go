@@ -17,12 +17,19 @@ func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
 		return []place.Bucket{{Name: s.cfg.Bucket}}, nil
 	}
 	var found []place.Bucket
+	var round wire.Round
 	for pages := s.svc.NewListContainersPager(nil); pages.More(); {
 		page, err := pages.NextPage(ctx)
 		if err != nil {
 			return found, failure(ctx, s.cfg.Name, "list containers", "", err)
 		}
+		if next := deref(page.NextMarker); next != "" && round.Again(next) {
+			return found, place.NewError(s.cfg.Name, "list containers", "", place.ServerFault, errors.New("the service gives the same page again and again"))
+		}
 		for _, c := range page.ContainerItems {
+			if c == nil {
+				continue
+			}
 			b := place.Bucket{Name: deref(c.Name)}
 			if c.Properties != nil {
 				b.Made = deref(c.Properties.LastModified)

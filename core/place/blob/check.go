@@ -44,7 +44,7 @@ func (p *Place) vouch(ctx context.Context, op string, e *object.Entry, sum objec
 		if err != nil {
 			return nil, p.fail(ctx, "read back", e.Key, err)
 		}
-		out, err := c.DownloadStream(ctx, nil)
+		out, err := download(ctx, c, nil)
 		if err != nil {
 			return nil, p.fail(ctx, "read back", e.Key, err)
 		}

@@ -96,7 +96,7 @@ func (x *examination) first() error {
 	is := place.Ignored
 	var piece []byte
 	err = x.try("read", "plain", func() error {
-		out, err := x.p.client.NewBlobClient(x.prefix+"plain").DownloadStream(x.ctx, &blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: 3, Count: 5}})
+		out, err := download(x.ctx, x.p.client.NewBlobClient(x.prefix+"plain"), &blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: 3, Count: 5}})
 		if err != nil {
 			return err
 		}

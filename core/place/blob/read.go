@@ -4,15 +4,17 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"iter"
+	"net/http"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore/runtime"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
 
@@ -57,9 +59,21 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 	}
 }
 
+// download opens a blob's content (Get Blob). The SDK leaves the connection open, and
+// lost, where it cannot make sense of what stands above the content.
+func download(ctx context.Context, c *blob.Client, opts *blob.DownloadStreamOptions) (blob.DownloadStreamResponse, error) {
+	var raw *http.Response
+	out, err := c.DownloadStream(runtime.WithCaptureResponse(ctx, &raw), opts)
+	if err != nil && raw != nil {
+		raw.Body.Close()
+	}
+	return out, err
+}
+
 // pages returns a function that fetches one page after the other.
 func (p *Place) pages(prefix string, opts place.ListOptions, include container.ListBlobsInclude) func(context.Context) ([]object.Entry, bool, error) {
 	all := p.prefix + prefix
+	var round wire.Round
 	var from *string
 	if opts.After != "" {
 		after := p.prefix + opts.After
@@ -72,10 +86,11 @@ func (p *Place) pages(prefix string, opts place.ListOptions, include container.L
 			if err != nil {
 				return nil, false, err
 			}
-			for _, item := range page.Segment.BlobItems {
-				found = append(found, itemEntry(item))
+			if page.Segment != nil {
+				found = items(page.Segment.BlobItems)
 			}
-			return found, pager.More(), nil
+			found, err = p.believed(found, all, page.Segment != nil, deref(page.NextMarker), &round)
+			return found, pager.More(), err
 		}
 	}
 	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all, StartFrom: from, Include: include})
@@ -85,14 +100,52 @@ func (p *Place) pages(prefix string, opts place.ListOptions, include container.L
 			return nil, false, err
 		}
 		var blobs, groups []object.Entry
-		for _, item := range page.Segment.BlobItems {
-			blobs = append(blobs, itemEntry(item))
+		if page.Segment != nil {
+			blobs = items(page.Segment.BlobItems)
+			for _, g := range page.Segment.BlobPrefixes {
+				if g != nil {
+					groups = append(groups, object.Entry{Key: deref(g.Name), Kind: object.Prefix})
+				}
+			}
 		}
-		for _, g := range page.Segment.BlobPrefixes {
-			groups = append(groups, object.Entry{Key: deref(g.Name), Kind: object.Prefix})
-		}
-		return merged(blobs, groups), pager.More(), nil
+		found, err := p.believed(merged(blobs, groups), all, page.Segment != nil, deref(page.NextMarker), &round)
+		return found, pager.More(), err
 	}
+}
+
+func items(list []*container.BlobItem) []object.Entry {
+	found := make([]object.Entry, 0, len(list))
+	for _, item := range list {
+		if item != nil {
+			found = append(found, itemEntry(item))
+		}
+	}
+	return found
+}
+
+// believed is what of a page can be taken at its word: a service that leaves out the
+// list, goes round in circles, or names what no blob can be, is in error; what lies
+// outside the prefix was not asked for.
+func (p *Place) believed(found []object.Entry, all string, whole bool, next string, round *wire.Round) ([]object.Entry, error) {
+	bad := func(what string) error {
+		return place.NewError(p.name, "list", "", place.ServerFault, errors.New(what))
+	}
+	if !whole {
+		return nil, bad("the listing holds no list of blobs")
+	}
+	if next != "" && round.Again(next) {
+		return nil, bad("the service gives the same page again and again")
+	}
+	kept := found[:0]
+	for _, e := range found {
+		if err := e.Sane(); err != nil {
+			return nil, bad(err.Error())
+		}
+		if strings.HasPrefix(e.Key, all) {
+			kept = append(kept, e)
+		}
+	}
+	return kept, nil
 }
 
 // merged puts two sorted lists into one.
@@ -165,7 +218,7 @@ func describe(e *object.Entry, metadata map[string]*string, md5 []byte) {
 		e.Original = when
 	}
 	if mode, err := strconv.ParseUint(e.Metadata[metaMode], 8, 9); err == nil {
-		e.Mode = fs.FileMode(mode).Perm()
+		e.Mode = object.ModeOf(uint32(mode))
 	}
 	if raw, err := hex.DecodeString(e.Metadata[metaSum]); err == nil && len(raw) == 8 {
 		e.Sums = append(e.Sums, object.Sum{Kind: object.CRC64NVME, Value: string(raw)})
@@ -192,7 +245,7 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 		return no(err)
 	}
 	ranged := opts.Offset > 0 || opts.Length > 0
-	out, err := c.DownloadStream(ctx, &blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: opts.Offset, Count: opts.Length}})
+	out, err := download(ctx, c, &blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: opts.Offset, Count: opts.Length}})
 	if err != nil {
 		return no(err)
 	}

@@ -76,7 +76,7 @@ func NewStore(cfg Config) (*Store, error) {
 	if err != nil {
 		return bad(err)
 	}
-	s := &Store{cfg: cfg, known: cfg.Known, http: &http.Client{Transport: transport}}
+	s := &Store{cfg: cfg, known: cfg.Known, http: wire.NewClient(&answers{transport})}
 	if s.known == nil {
 		if s.known = place.Promised(); !cfg.CRC64 {
 			s.known.Learn(place.SumAhead, place.Ignored)
@@ -104,6 +104,19 @@ func NewStore(cfg Config) (*Store, error) {
 		return bad(errors.New("the address or the credentials cannot be used"))
 	}
 	return s, nil
+}
+
+// answers bounds what the service answers where it is not asked for content, which
+// the SDK reads whole.
+type answers struct{ *http.Transport }
+
+// RoundTrip makes one request.
+func (a *answers) RoundTrip(req *http.Request) (*http.Response, error) {
+	resp, err := a.Transport.RoundTrip(req)
+	if err == nil && (resp.StatusCode >= 300 || req.URL.Query().Has("comp")) {
+		resp.Body = wire.Limited(resp.Body, wire.MostAnswer)
+	}
+	return resp, err
 }
 
 // Name is the endpoint's label.
@@ -205,9 +218,7 @@ func failure(ctx context.Context, name, op, key string, err error) error {
 	}
 	if resp.RawResponse != nil {
 		e.Request = resp.RawResponse.Header.Get("X-Ms-Request-Id")
-		if wait, err := time.ParseDuration(resp.RawResponse.Header.Get("Retry-After") + "s"); err == nil {
-			e.After = wait
-		}
+		e.After = wire.RetryAfter(resp.RawResponse.Header)
 	}
 	return e
 }

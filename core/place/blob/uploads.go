@@ -19,6 +19,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 	"lumtra/core/room"
 )
 
@@ -167,13 +168,17 @@ func (p *Place) Abort(ctx context.Context, up place.Upload) error {
 func (p *Place) Uploads(ctx context.Context) ([]place.Upload, error) {
 	var found []place.Upload
 	pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &p.prefix, Include: container.ListBlobsInclude{UncommittedBlobs: true}})
+	var round wire.Round
 	for pager.More() {
 		page, err := pager.NextPage(ctx)
 		if err != nil {
 			return found, p.fail(ctx, "list uploads", "", err)
 		}
+		if _, err := p.believed(nil, p.prefix, page.Segment != nil, deref(page.NextMarker), &round); err != nil {
+			return found, err
+		}
 		for _, item := range page.Segment.BlobItems {
-			if item.Properties == nil || deref(item.Properties.ContentLength) != 0 {
+			if item == nil || item.Properties == nil || deref(item.Properties.ContentLength) != 0 {
 				continue
 			}
 			key := strings.TrimPrefix(deref(item.Name), p.prefix)

@@ -245,7 +245,7 @@ func statEntry(key string, st *unix.Stat_t) object.Entry {
 	e := object.Entry{
 		Key: key, Size: st.Size, Latest: true,
 		Modified: time.Unix(st.Mtim.Unix()),
-		Mode:     fs.FileMode(st.Mode & 0o777),
+		Mode:     object.ModeOf(st.Mode),
 	}
 	if st.Mode&unix.S_IFMT != unix.S_IFREG {
 		e.Kind, e.Size = object.Special, 0

@@ -173,7 +173,11 @@ func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Read
 // condition holds, its name.
 func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entry, error) {
 	if opts.Mode != 0 {
-		if err := t.file.Chmod(fs.FileMode(opts.Mode).Perm()); err != nil {
+		mode := fs.FileMode(opts.Mode).Perm()
+		if opts.Masked {
+			mode &^= umask()
+		}
+		if err := t.file.Chmod(mode); err != nil {
 			return object.Entry{}, err
 		}
 	}
@@ -184,7 +188,7 @@ func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entr
 	}
 	if !opts.Original.IsZero() {
 		// Access time is left as it is.
-		times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, unix.NsecToTimespec(opts.Original.UnixNano())}
+		times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, {Sec: opts.Original.Unix(), Nsec: int64(opts.Original.Nanosecond())}}
 		if err := unix.UtimesNanoAt(int(t.dir.file.Fd()), t.name, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			return object.Entry{}, err
 		}

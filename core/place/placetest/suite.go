@@ -156,7 +156,7 @@ func (s *suite) roundTrip(t *testing.T) {
 			assert.Equal(t, key, e.Key)
 			assert.EqualValues(t, size, e.Size)
 			assert.Equal(t, wrote.Mark(), e.Mark(), "the mark of a write is the mark of what it wrote")
-			assert.EqualValues(t, 0o640, e.Mode)
+			assert.EqualValues(t, 0o640, e.Mode.Perm())
 			if p.Abilities().KeepsTimes {
 				assert.WithinDuration(t, born, e.Modified, 0)
 			} else {

@@ -22,11 +22,15 @@ func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
 		return []place.Bucket{{Name: s.cfg.Bucket}}, nil
 	}
 	var found []place.Bucket
+	var round wire.Round
 	pages := s3.NewListBucketsPaginator(s.sdk, &s3.ListBucketsInput{})
 	for pages.HasMorePages() {
 		out, err := pages.NextPage(ctx)
 		if err != nil {
 			return found, sdkError(ctx, s.cfg.Name, "list buckets", "", err)
+		}
+		if next := aws.ToString(out.ContinuationToken); next != "" && round.Again(next) {
+			return found, place.NewError(s.cfg.Name, "list buckets", "", place.ServerFault, errors.New("the store gives the same page again and again"))
 		}
 		for _, b := range out.Buckets {
 			found = append(found, place.Bucket{Name: aws.ToString(b.Name), Made: aws.ToTime(b.CreationDate)})

@@ -1,7 +1,9 @@
 package s3
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
@@ -12,6 +14,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // List pages through the bucket (ListObjectsV2). While one page is being
@@ -101,11 +104,12 @@ type page struct {
 func (p *Place) fetchPages(ctx context.Context, prefix string, opts place.ListOptions, pages chan<- page) {
 	var buf []byte
 	token := ""
+	var round wire.Round
 	for {
 		var pg page
 		pg, buf = p.fetchPage(ctx, prefix, token, opts, buf)
-		if pg.err == nil && pg.next != "" && pg.next == token {
-			pg.err = place.NewError(p.name, "list", prefix, place.ServerFault, fmt.Errorf("the store gives the same page again and again"))
+		if pg.err == nil && pg.next != "" && round.Again(pg.next) {
+			pg.err = p.circles("list", prefix)
 		}
 		select {
 		case pages <- pg:
@@ -116,6 +120,11 @@ func (p *Place) fetchPages(ctx context.Context, prefix string, opts place.ListOp
 			return
 		}
 	}
+}
+
+// circles is the error for pages that lead back to one that was there before.
+func (p *Place) circles(op, key string) error {
+	return place.NewError(p.name, op, key, place.ServerFault, errors.New("the store gives the same page again and again"))
 }
 
 func (p *Place) fetchPage(ctx context.Context, prefix, token string, opts place.ListOptions, buf []byte) (page, []byte) {
@@ -136,11 +145,14 @@ func (p *Place) fetchPage(ctx context.Context, prefix, token string, opts place.
 		return page{err: err}, buf
 	}
 	defer resp.Body.Close()
-	buf, err = readInto(buf[:0], resp.Body)
+	buf, err = readInto(buf[:0], wire.Limited(resp.Body, wire.MostAnswer))
 	if err != nil {
 		return page{err: p.transportError(ctx, "list", prefix, err)}, buf
 	}
 	pg, err := scanPage(buf)
+	for i := range pg.entries {
+		err = cmp.Or(err, pg.entries[i].Sane())
+	}
 	if err != nil {
 		return page{err: place.NewError(p.name, "list", prefix, place.ServerFault, err)}, buf
 	}

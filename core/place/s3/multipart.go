@@ -15,6 +15,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // Multipart uploads are asked for by hand, as listings are: names may hold what XML
@@ -97,6 +98,7 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 // Parts lists an upload's parts (ListParts).
 func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error) {
 	var found []place.Part
+	var round wire.Round
 	query := url.Values{"uploadId": {up.ID}}
 	for {
 		out, err := p.ask(ctx, request{method: http.MethodGet, op: "list parts", key: up.Key, query: query})
@@ -116,6 +118,9 @@ func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error
 		next := out.text("NextPartNumberMarker")
 		if out.text("IsTruncated") != "true" || next == "" || next == query.Get("part-number-marker") {
 			return found, nil
+		}
+		if round.Again(next) {
+			return found, p.circles("list parts", up.Key)
 		}
 		query.Set("part-number-marker", next)
 	}
@@ -266,6 +271,7 @@ func (p *Place) uploads(ctx context.Context, prefix string) ([]place.Upload, err
 	// Names come as they are: some servers encode them without saying so when asked
 	// to, and the scanner minds nothing they hold.
 	query := url.Values{"uploads": {""}, "prefix": {prefix}}
+	var round wire.Round
 	for {
 		out, err := p.ask(ctx, request{bucket: true, method: http.MethodGet, op: "list uploads", query: query})
 		if err != nil {
@@ -283,6 +289,9 @@ func (p *Place) uploads(ctx context.Context, prefix string) ([]place.Upload, err
 		key, id := out.text("NextKeyMarker"), out.text("NextUploadIdMarker")
 		if out.text("IsTruncated") != "true" || key == query.Get("key-marker") && id == query.Get("upload-id-marker") {
 			return found, nil
+		}
+		if round.Again(key + "\x00" + id) {
+			return found, p.circles("list uploads", prefix)
 		}
 		query.Set("key-marker", key)
 		query.Set("upload-id-marker", id)

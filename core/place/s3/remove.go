@@ -16,6 +16,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // removers is how many removals are under way at a time where a store takes one
@@ -86,7 +87,7 @@ func (p *Place) removeMany(ctx context.Context, refs []object.Ref, batch []int, 
 	var out struct {
 		Error []struct{ Key, VersionId, Code, Message string }
 	}
-	answer, err := io.ReadAll(resp.Body)
+	answer, err := io.ReadAll(wire.Limited(resp.Body, wire.MostAnswer))
 	if err == nil {
 		err = xml.Unmarshal(answer, &out)
 	}

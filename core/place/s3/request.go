@@ -168,9 +168,7 @@ func (p *Place) responseError(r request, resp *http.Response) error {
 	if code == "NoSuchBucket" {
 		e.Err = errors.New("there is no bucket " + strconv.Quote(p.bucket))
 	}
-	if wait, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
-		e.After = time.Duration(wait) * time.Second
-	}
+	e.After = wire.RetryAfter(resp.Header)
 	return e
 }
 

@@ -98,7 +98,7 @@ func NewStore(cfg Config) (*Store, error) {
 	s := &Store{
 		cfg:    cfg,
 		base:   url.URL{Scheme: base.Scheme, Host: base.Host},
-		http:   &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		http:   wire.NewClient(transport),
 		signer: v4.NewSigner(func(o *v4.SignerOptions) { o.DisableURIPathEscaping = true }),
 		creds:  cfg.Credentials,
 		known:  cfg.Known,

@@ -14,6 +14,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/wire"
 )
 
 // Versions lists versions and delete markers (ListObjectVersions).
@@ -24,6 +25,7 @@ func (p *Place) Versions(ctx context.Context, prefix string, shallow bool) iter.
 		if shallow {
 			in.Delimiter = aws.String("/")
 		}
+		var round wire.Round
 		for {
 			out, err := p.store.sdk.ListObjectVersions(ctx, in)
 			if err != nil {
@@ -41,6 +43,10 @@ func (p *Place) Versions(ctx context.Context, prefix string, shallow bool) iter.
 			// The markers come encoded like the keys, and must go back plain.
 			key := plain(out, aws.ToString(out.NextKeyMarker))
 			in.KeyMarker, in.VersionIdMarker = &key, out.NextVersionIdMarker
+			if round.Again(key + "\x00" + aws.ToString(in.VersionIdMarker)) {
+				yield(object.Entry{}, p.circles("list versions", prefix))
+				return
+			}
 		}
 	}
 }

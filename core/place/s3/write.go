@@ -207,4 +207,4 @@ func ownMetadata(opts place.WriteOptions) map[string]string {
 	return m
 }
 
-func modeOf(bits uint64) fs.FileMode { return fs.FileMode(bits).Perm() }
+func modeOf(bits uint64) fs.FileMode { return object.ModeOf(uint32(bits)) }

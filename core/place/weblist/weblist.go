@@ -38,12 +38,12 @@ func OpenEndpoint(name, path string, opts wire.Options) (*Endpoint, error) {
 	if err != nil {
 		return nil, place.NewError(name, "open", "", place.Other, fmt.Errorf("%s: %w", path, err))
 	}
+	opts.Dial = keptOut(hosts(items, opts.Proxy), opts.Dial)
 	transport, err := wire.NewTransport(opts)
 	if err != nil {
 		return nil, place.NewError(name, "open", "", place.Other, err)
 	}
-	// Redirects are followed, as the web has them.
-	return &Endpoint{name, items, &http.Client{Transport: transport}}, nil
+	return &Endpoint{name, items, wire.NewWebClient(transport, redirect)}, nil
 }
 
 // Name is the endpoint's label.
@@ -176,9 +176,7 @@ func (l *List) send(ctx context.Context, op, method string, it item, header http
 	if resp.StatusCode >= 300 {
 		resp.Body.Close()
 		e := place.NewError(l.name, op, key, wire.StatusKind(resp.StatusCode), errors.New("HTTP "+resp.Status))
-		if wait, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
-			e.After = time.Duration(wait) * time.Second
-		}
+		e.After = wire.RetryAfter(resp.Header)
 		return nil, e
 	}
 	return resp, nil

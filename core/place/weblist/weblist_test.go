@@ -124,3 +124,35 @@ func TestMistakes(t *testing.T) {
 	assert.Equal(t, place.Unreachable, place.KindOf(err))
 	assert.NotContains(t, err.Error(), "shelduck")
 }
+
+// A web server sends on where it likes, but not from https to http, not with the
+// address it came from, and not into this machine or its network.
+func TestSentOn(t *testing.T) {
+	var referer []string
+	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		referer = append(referer, r.Header.Get("Referer"))
+		io.WriteString(w, "inner")
+	}))
+	defer inside.Close()
+	outside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, r.URL.Query().Get("to"), http.StatusFound)
+	}))
+	defer outside.Close()
+	_, port, _ := strings.Cut(strings.TrimPrefix(inside.URL, "http://"), ":")
+	text := outside.URL + "/named?to=" + inside.URL + "/x&sig=shelduck\n" + // of a host that the list names
+		outside.URL + "/inner?to=http://localhost:" + port + "/x\n" +
+		outside.URL + "/ftp?to=ftp://127.0.0.1/x\n" + outside.URL + "/round?to=" + outside.URL + "/round\n"
+	p, err := open(t, text)
+	require.NoError(t, err)
+	r, _, err := p.Read(ctx, "named", place.ReadOptions{})
+	require.NoError(t, err)
+	r.Close()
+	assert.Equal(t, []string{""}, referer)
+	for key, why := range map[string]string{"inner": "inside this network", "ftp": "of the kind", "round": ""} {
+		_, _, err := p.Read(ctx, key, place.ReadOptions{})
+		require.Error(t, err, key)
+		assert.Contains(t, err.Error(), why)
+		assert.NotContains(t, err.Error(), "shelduck")
+	}
+	assert.Len(t, referer, 1, "nothing inside was asked")
+}

@@ -65,8 +65,10 @@ func NewTransport(opts Options) (*http.Transport, error) {
 		ResponseHeaderTimeout: 2 * time.Minute,
 		// Content must arrive as it is stored, or its checksum means nothing.
 		DisableCompression: true,
-		WriteBufferSize:    128 << 10,
-		ReadBufferSize:     128 << 10,
+		// What a server says of an object fits; what is larger is meant to fill us.
+		MaxResponseHeaderBytes: 256 << 10,
+		WriteBufferSize:        128 << 10,
+		ReadBufferSize:         128 << 10,
 	}
 	if caFile == "" {
 		return t, nil
