@@ -18,6 +18,7 @@ const (
 	ExitInterrupted = 5 // stopped before the end; what was done stays done
 	ExitCannot      = 6 // could not: an endpoint, the network, a disk
 	ExitNotCompared = 7 // a proof found nothing wrong, but could not compare everything
+	ExitBlocked     = 8 // a check knows that the run would fail
 )
 
 // errFailures makes ExitFailures of a command that has already told why.
@@ -42,6 +43,8 @@ func exitCode(err error) int {
 		return ExitBadInput
 	case errors.Is(err, service.ErrNothingToDo), errors.Is(err, errNothing):
 		return ExitNothing
+	case errors.Is(err, service.ErrBlocked):
+		return ExitBlocked
 	case errors.Is(err, service.ErrHeld):
 		return ExitHeld
 	case errors.Is(err, context.Canceled), place.KindOf(err) == place.Cancelled:

@@ -69,7 +69,7 @@ func (a *app) command() *cobra.Command {
 Without a command it opens its full-screen interface. Every command ends with
 one of these codes: 0 done, 1 done with failures, 2 bad input, 3 nothing to do,
 4 held back by a guard, 5 interrupted, 6 could not, 7 a proof could not compare
-everything.`,
+everything, 8 blocked by a check.`,
 		SilenceUsage: true, SilenceErrors: true,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -202,6 +202,7 @@ func (a *app) runCommand() *cobra.Command {
 	c.Flags().BoolVar(&fresh, "fresh", false, "make a new plan even if an unfinished one could be gone on with")
 	c.Flags().StringVar(&opts.Cause, "retry", "", "with --plan: try only what failed of this cause, as `history` and the run tell it")
 	c.Flags().BoolVar(&opts.Here, "here", false, "carry it out in this process, also when the background service is running")
+	c.Flags().StringSliceVar(&opts.Despite, "despite", nil, "run although these checks know that it would fail: "+strings.Join(service.Blockers, ", "))
 	c.Flags().Int64Var(&approve, "approve", 0, "let go a plan that a guard holds back: the number of objects it removes")
 	return c
 }

@@ -52,6 +52,8 @@ type Check struct {
 	Found string `json:"found"`
 	Mend  string `json:"mend,omitempty"`
 	Fix   Fix    `json:"fix,omitempty"`
+	// Blocks tells that a run does not begin despite it, unless a person names it.
+	Blocks bool `json:"blocks,omitempty"`
 }
 
 // checks are those of one plan being made.
@@ -61,12 +63,17 @@ type checks struct {
 	j    *job.Job
 	x    *sides
 	info *plan.Info
-	all  []Check
+	// arrived are the bytes that an earlier run of the plan has brought.
+	arrived int64
+	all     []Check
 }
 
 func (c *checks) add(name string, w Weight, mend string, fix Fix, found string, args ...any) {
 	c.all = append(c.all, Check{Name: name, Weigh: w, Found: fmt.Sprintf(found, args...), Mend: mend, Fix: fix})
 }
+
+// block makes the check that was added last one that blocks.
+func (c *checks) block() { c.all[len(c.all)-1].Blocks = true }
 
 // Checks looks, before a plan is run, at what could keep it from coming out
 // well. It asks both places a few small things.
@@ -91,7 +98,7 @@ func (s *Service) Checks(ctx context.Context, name string, number int) ([]Check,
 	c.room()
 	c.names(p)
 	c.parts()
-	c.cold()
+	c.cold(p)
 	c.limits()
 	c.credentials()
 	c.clocks()
@@ -150,15 +157,22 @@ func (c *checks) permissions() {
 			c.add("permissions", Look, "test it", FixTest, "%s was never tested: what it allows is not known", end)
 			continue
 		}
-		var refused []string
+		var refused, untried []string
 		mend := ""
 		for _, step := range side.steps {
-			if x := r.Check(step); x.Outcome == probe.Refused && (step != "remove" || t[plan.Remove].Count > 0 || side.at == c.j.Source) {
+			if x := r.Check(step); x.Name == "" || x.Outcome == probe.Untried {
+				untried = append(untried, step)
+			} else if x := r.Check(step); x.Outcome == probe.Refused && (step != "remove" || t[plan.Remove].Count > 0 || side.at == c.j.Source) {
 				refused, mend = append(refused, step), x.Mend
 			}
 		}
 		if len(refused) > 0 {
 			c.add("permissions", Stop, mend, FixTest, "%s refused to %s when it was tested", end, strings.Join(refused, ", "))
+			c.block()
+			continue
+		}
+		if len(untried) > 0 {
+			c.add("permissions", Look, "test it again: its last test came to an end before that", FixTest, "whether %s allows to %s was not tested", end, strings.Join(untried, ", "))
 			continue
 		}
 		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested %s", end, age(time.Since(r.At)))
@@ -237,6 +251,7 @@ func (c *checks) afterwards() {
 	case n.Count == 0:
 	case c.j.Afterwards == rule.TagSource && why != "":
 		c.add("afterwards", Stop, "choose another place, or afterwards = \"keep\"", NoFix, "%s objects would be tagged at the source, but %s", humanize.Comma(n.Count), why)
+		c.block()
 	case c.j.Afterwards == rule.RemoveSource:
 		c.add("afterwards", Look, "", NoFix, "%s objects, %s, are removed at the source, each once its copy is proven by %s", humanize.Comma(n.Count), humanize.IBytes(uint64(n.Bytes)), c.j.Proof)
 	default:
@@ -278,12 +293,13 @@ func (c *checks) room() {
 		return
 	}
 	// What is replaced stays until the new one is whole.
-	need := c.info.Totals[plan.Add].Bytes + c.info.Largest
+	need := max(c.info.Totals[plan.Add].Bytes-c.arrived, 0) + c.info.Largest
 	if c.info.Totals[plan.Change].Bytes > 0 {
 		need += max(c.info.Totals[plan.Change].Bytes-c.info.Asides.Bytes, 0) / 8
 	}
 	if need > free {
 		c.add("room", Stop, "make room, choose another target, or strike something out", NoFix, "%s has %s free, the plan needs about %s", c.x.lands, humanize.IBytes(uint64(free)), humanize.IBytes(uint64(need)))
+		c.block()
 		return
 	}
 	c.add("room", Fine, "", NoFix, "%s free, %s needed at the most", humanize.IBytes(uint64(free)), humanize.IBytes(uint64(need)))
@@ -350,10 +366,36 @@ func (c *checks) parts() {
 	c.add("parts", Fine, "", NoFix, "the largest object, %s, goes in %s of %s parts", humanize.IBytes(uint64(c.info.Largest)), humanize.Comma((c.info.Largest+needs-1)/needs), humanize.Comma(int64(a.MaxParts)))
 }
 
-func (c *checks) cold() {
+// coldLooks is how many objects of a cold class are looked at, whether they have been
+// restored.
+const coldLooks = 20
+
+func (c *checks) cold(p *plan.Plan) {
 	if n := c.info.Cold; n.Count > 0 {
+		if looked, asleep := c.asleep(p); looked > 0 && asleep == 0 {
+			c.add("cold", Look, "", NoFix, "%s objects, %s, lie in a cold class; the %d that were looked at have been restored", humanize.Comma(n.Count), humanize.IBytes(uint64(n.Bytes)), looked)
+			return
+		}
 		c.add("cold", Stop, "ask for them to be restored, wait, and run then; asking may cost", FixRestore, "%s objects, %s, lie in a cold class and cannot be read at once", humanize.Comma(n.Count), humanize.IBytes(uint64(n.Bytes)))
+		c.block()
 	}
+}
+
+// asleep looks at the first objects of a cold class, and counts those that cannot be
+// read now.
+func (c *checks) asleep(p *plan.Plan) (looked, asleep int) {
+	for cur := p.Effects(""); looked < coldLooks && cur.Next() && c.ctx.Err() == nil; {
+		e := cur.Effect()
+		if !e.Kind.Moves() || e.Back || !plan.IsCold(e.Source.Class) {
+			continue
+		}
+		looked++
+		there, err := c.x.source.Stat(c.ctx, object.Ref{Key: e.Key})
+		if err != nil || there.Archive != object.Restored && there.Archive != object.Online {
+			asleep++
+		}
+	}
+	return looked, asleep
 }
 
 func (c *checks) limits() {
@@ -365,6 +407,7 @@ func (c *checks) limits() {
 	will := c.info.Target.Objects + c.info.Totals[plan.Add].Count - c.info.Totals[plan.Remove].Count
 	if will > e.MaxObjects {
 		c.add("objects", Stop, "spread them over more buckets", NoFix, "the target would hold %s objects at least, and %s takes %s a bucket", humanize.Comma(will), end, humanize.Comma(e.MaxObjects))
+		c.block()
 		return
 	}
 	c.add("objects", Fine, "", NoFix, "%s objects there after the run, %s are allowed", humanize.Comma(will), humanize.Comma(e.MaxObjects))
@@ -378,6 +421,9 @@ func (c *checks) credentials() {
 		until, ok := ends[end]
 		switch {
 		case !ok:
+		case until.Before(time.Now()):
+			c.add("credentials", Stop, "rotate it: K in Places", NoFix, "the credential of %s ran out %s", end, until.Local().Format("2006-01-02 15:04"))
+			c.block()
 		case until.Before(time.Now().Add(late)):
 			c.add("credentials", Stop, "rotate it before the run: K in Places", NoFix, "the credential of %s ends %s, and the run may take until %s", end, until.Local().Format("2006-01-02 15:04"), time.Now().Add(late).Format("2006-01-02 15:04"))
 		default:

@@ -85,11 +85,14 @@ func (s *Service) login(ctx context.Context, e *job.Endpoint, given *secret.Cred
 		}
 	default:
 		l.name = e.AccessKey + e.Account // one kind has the one, one the other
-		for ref, into := range map[string]*secret.Text{e.SecretFrom: &l.secret, e.TokenFrom: &l.token, e.SignatureFrom: &l.access} {
-			if ref == "" {
+		for _, from := range []struct {
+			ref  string
+			into *secret.Text
+		}{{e.SecretFrom, &l.secret}, {e.TokenFrom, &l.token}, {e.SignatureFrom, &l.access}} {
+			if from.ref == "" {
 				continue
 			}
-			if *into, err = secret.Resolve(s.secretPath(ref)); err != nil {
+			if *from.into, err = secret.Resolve(s.secretPath(from.ref)); err != nil {
 				return bad(err)
 			}
 		}

@@ -144,6 +144,9 @@ func (s *Service) MendJob(name string) (string, error) {
 		}
 	}
 	text, err = job.Set(text, string(rule.ByContent), "judge")
+	if err == nil { // what differs is to be sent, whatever the job thinks of that
+		text, err = job.Set(text, nil, "different")
+	}
 	if err == nil && len(keys) <= mendedAtMost {
 		text, err = job.Set(text, keys, "select", "include")
 	}

@@ -46,6 +46,8 @@ type RunOptions struct {
 	// Here carries the run out in this process even if there is a background
 	// service.
 	Here bool
+	// Despite names checks that would block the run, and are not to.
+	Despite []string
 }
 
 // Resumable tells whether the job's newest plan was begun, is not finished,
@@ -143,18 +145,28 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	if err != nil {
 		return nil, err
 	}
-	notes := s.ready(ctx, j, x)
-	if err := s.hold(j, x); err != nil {
-		return nil, err
-	}
-	source, target := x.source, x.target
-	expected := s.Estimate(ctx, j, &p.Info).Expect
 	ledger, err := s.ledger(p, s.durable(j))
 	if err != nil {
 		return nil, err
 	}
 	undo = append(undo, ledger.Close)
 	before, beforeBytes := ledger.Finished()
+	blocked := func() error { return s.blocked(ctx, j, p, x, beforeBytes, opts.Despite) }
+	if err := blocked(); err != nil {
+		return nil, err
+	}
+	notes := s.ready(ctx, j, x)
+	if len(notes) > 0 { // it may be known better now
+		err = blocked()
+	}
+	if err == nil {
+		err = s.hold(j, x)
+	}
+	if err != nil {
+		return nil, err
+	}
+	source, target := x.source, x.target
+	expected := s.Estimate(ctx, j, &p.Info).Expect
 	work := p.Info.Totals.Work()
 	if before >= work.Count && ledger.Settled() >= p.Info.Afterwards.Count && p.Info.Whole() {
 		return nil, ErrNothingToDo

@@ -266,6 +266,7 @@ func TestBackground(t *testing.T) {
 func TestMend(t *testing.T) {
 	dir := workspace(t)
 	put(t, dir, "studio/odd [1]{x}*?\\.wav", "odd")
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\ndifferent = \"skip\"\n")
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	run(t, s, "masters", service.Freshness{})

@@ -135,6 +135,8 @@ type PlanAnew struct{ Job string }
 type Start struct {
 	Job    string
 	Number int
+	// Despite names checks that a person lets it run in spite of.
+	Despite []string
 }
 
 // Prove asks the proof view to compare a job's two sides.

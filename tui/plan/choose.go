@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -300,8 +301,20 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 		f.Warning = append(f.Warning, what+fmt.Sprintf(" Type the number of removals, %d, to let it go.", gone.Count))
 		f.Fields = []*kit.Field{{Name: "removals", Hint: "the number"}}
 	}
-	run := tea.Sequence(kit.Cmd(kit.Open{View: kit.Run, Job: name}), kit.Cmd(kit.Start{Job: name, Number: number}))
+	blockers := sh.blockers()
+	if len(blockers) > 0 {
+		f.Warning = append(f.Warning, "It would fail. Name what it is to run in spite of, "+strings.Join(blockers, ", ")+", or mend it first (esc, m).")
+		f.Fields = append(f.Fields, &kit.Field{Name: "despite", Hint: strings.Join(blockers, ", ")})
+	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
+		despite := strings.FieldsFunc(f.Get("despite"), func(r rune) bool { return r == ',' || r == ' ' })
+		for _, b := range blockers {
+			if !slices.Contains(despite, b) {
+				f.Err = fmt.Errorf("it would fail for %s: name that, or mend it first", b)
+				return nil
+			}
+		}
+		run := tea.Sequence(kit.Cmd(kit.Open{View: kit.Run, Job: name}), kit.Cmd(kit.Start{Job: name, Number: number, Despite: despite}))
 		if !typed {
 			sh.form = nil
 			return run

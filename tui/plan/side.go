@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -36,6 +37,19 @@ func (s *Screen) lookBefore(j *kit.JobState) tea.Cmd {
 		x.checks, x.err = s.Service.Checks(s.ctx, name, info.Number)
 		return sideMsg{name, x}
 	}
+}
+
+// blockers are the names of the checks that would keep the plan from being run.
+func (sh *shown) blockers() (names []string) {
+	if sh.side == nil {
+		return nil
+	}
+	for _, c := range sh.side.checks {
+		if c.Blocks && !slices.Contains(names, c.Name) {
+			names = append(names, c.Name)
+		}
+	}
+	return names
 }
 
 // mend does what a check offers.

@@ -91,7 +91,7 @@ func (s *Screen) Keys() []kit.Key {
 func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case kit.Start:
-		return s.start(msg.Job, service.RunOptions{Number: msg.Number})
+		return s.start(msg.Job, service.RunOptions{Number: msg.Number, Despite: msg.Despite})
 	case startedMsg:
 		delete(s.starting, msg.job)
 		if msg.err != nil && !errors.Is(msg.err, service.ErrNothingToDo) {

@@ -1,0 +1,107 @@
+package service_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/history"
+	"lumtra/core/place"
+	"lumtra/core/probe"
+	"lumtra/service"
+)
+
+// What is known to fail is refused before its first byte, by name, and runs in spite of
+// it only when that name is given; what turned out well blocks nothing any more.
+func TestBlockers(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	refused := func(job, name string) {
+		t.Helper()
+		_, err := s.StartRun(ctx, job, service.RunOptions{})
+		require.ErrorIs(t, err, service.ErrBlocked)
+		assert.ErrorContains(t, err, "--despite "+name)
+		for _, r := range must(s.Runs(ctx, job, time.Time{}, 9)) {
+			assert.Zero(t, r.Bytes, "nothing began")
+		}
+		_, err = s.StartRun(ctx, job, service.RunOptions{Despite: []string{"moonlight"}})
+		assert.ErrorIs(t, err, service.ErrBadInput)
+		all, err := s.Checks(ctx, job, must(s.LatestPlan(job)).Info.Number)
+		require.NoError(t, err)
+		blocks := false
+		for _, c := range all {
+			blocks = blocks || c.Blocks && c.Name == name
+		}
+		assert.True(t, blocks, "a view can tell: %+v", all)
+	}
+
+	// Writing was refused when the target was tested.
+	makePlan(t, s)
+	bad := &probe.Report{At: time.Now(), Bucket: "archive", Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Refused, Mend: "ask for it"}}}
+	require.NoError(t, s.KeepReport("north", bad))
+	refused("masters", "permissions")
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{Despite: []string{"permissions"}})
+	require.NoError(t, err)
+	res, err := r.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, history.Clean, res.End, "the store had changed its mind")
+	// A test that came to an end before a step says nothing about it.
+	require.NoError(t, s.KeepReport("north", &probe.Report{At: time.Now(), Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Untried}}}))
+	all, err := s.Checks(ctx, "masters", 1)
+	require.NoError(t, err)
+	found := ""
+	for _, c := range all {
+		if c.Name == "permissions" && strings.Contains(c.Found, "north") {
+			found = c.Found
+		}
+	}
+	assert.Contains(t, found, "was not tested")
+	_, err = s.TestEndpoint(ctx, "north", probe.Options{Bucket: "archive", Write: true})
+	require.NoError(t, err)
+
+	// More than there is room for; nothing of it is on the disk.
+	put(t, dir, "studio/huge.wav", "")
+	if err := os.Truncate(filepath.Join(dir, "studio/huge.wav"), 8<<40); err == nil {
+		put(t, dir, "other/x", "")
+		put(t, dir, "jobs/local.toml", "source = \"studio\"\ntarget = \"studio2\"\n")
+		put(t, dir, "endpoints.toml", string(must(os.ReadFile(filepath.Join(dir, "endpoints.toml"))))+"\n[endpoint.studio2]\nkind = \"folder\"\npath = \"other\"\n")
+		s.Reread()
+		_, err := s.Plan(ctx, "local", service.Freshness{}, &service.Activity{})
+		require.NoError(t, err)
+		refused("local", "room")
+		require.NoError(t, os.Remove(filepath.Join(dir, "studio/huge.wav")))
+	}
+
+	// Cold objects block until they have been restored.
+	p, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	_, err = p.Write(ctx, "cold.wav", strings.NewReader("c"), 1, place.WriteOptions{Class: "GLACIER", Condition: place.Always})
+	require.NoError(t, err)
+	put(t, dir, "jobs/back.toml", "source = \"north/archive/masters\"\ntarget = \"studio/back\"\n")
+	back, err := s.Plan(ctx, "back", service.Freshness{}, &service.Activity{})
+	require.NoError(t, err)
+	refused("back", "cold")
+	_, err = s.Mend(ctx, "back", back.Number, service.FixRestore)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		r, err := s.StartRun(ctx, "back", service.RunOptions{})
+		if err != nil {
+			return false
+		}
+		res, err := r.Wait()
+		return err == nil && res.End == history.Clean
+	}, 20*time.Second, 100*time.Millisecond)
+}
+
+func must[T any](x T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return x
+}
