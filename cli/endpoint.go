@@ -366,10 +366,16 @@ func (a *app) listCommand() *cobra.Command {
 				if at.Key != "" && !strings.HasSuffix(at.Key, "/") {
 					at.Key += "/"
 				}
+				listed, failed := 0, error(nil)
 				for e, err := range s.List(cmd.Context(), at, removed, all) {
-					if err != nil {
-						return interrupted(cmd.Context(), err)
+					if err != nil { // of one entry, where a place can go on behind it
+						if failed != nil {
+							a.out.say("failure", map[string]any{"message": failed.Error()}, "▲ "+object.Display(failed.Error()))
+						}
+						failed = interrupted(cmd.Context(), err)
+						continue
 					}
+					listed++
 					text := fmt.Sprintf("%10s  %-16s  %s", "", "", object.Display(e.Key))
 					if e.Kind == object.Object {
 						text = fmt.Sprintf("%10s  %s  %s", humanize.IBytes(uint64(e.Size)), e.Modified.Local().Format("2006-01-02 15:04"), object.Display(e.Key))
@@ -377,6 +383,16 @@ func (a *app) listCommand() *cobra.Command {
 						text = fmt.Sprintf("%10s  %s  %s", "removed", e.Modified.Local().Format("2006-01-02 15:04"), object.Display(e.Key))
 					}
 					a.out.say("entry", map[string]any{"key": e.Key, "kind": e.Kind.String(), "bytes": e.Size, "modified": e.Modified, "class": e.Class}, text)
+				}
+				switch {
+				case failed != nil && listed == 0:
+					return failed
+				case failed != nil:
+					a.out.say("failure", map[string]any{"message": failed.Error()}, "▲ "+object.Display(failed.Error()))
+					return errFailures
+				case listed == 0 && at.Key != "":
+					a.out.say("nothing", map[string]any{"place": args[0]}, "Nothing lies at "+object.Display(args[0])+".")
+					return errNothing
 				}
 				return nil
 			})

@@ -35,7 +35,7 @@ func exitCode(err error) int {
 	switch {
 	case err == nil:
 		return ExitDone
-	case errors.Is(err, errFailures):
+	case errors.Is(err, errFailures), errors.Is(err, service.ErrUndecided):
 		return ExitFailures
 	case errors.Is(err, errNotCompared):
 		return ExitNotCompared

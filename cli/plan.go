@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,6 +42,23 @@ func (o *planFlags) add(c *cobra.Command) {
 // planOrOpen makes a plan, or opens a saved one, and does what the flags say.
 func (a *app) planOrOpen(ctx context.Context, s *service.Service, job string, o *planFlags) (info plan.Info, err error) {
 	fresh := service.Freshness{Prefix: o.resurvey}
+	format := report.CSV
+	if o.export != "" && o.export != "-" {
+		format = report.Format(strings.TrimPrefix(filepath.Ext(o.export), "."))
+		if !slices.Contains(report.Formats, format) {
+			return info, fmt.Errorf("%w: --export is %q; its ending is one of .csv, .jsonl, .svg, .pdf", service.ErrBadInput, o.export)
+		}
+	}
+	if o.export == "-" { // words would stand in the table
+		out := a.out.out
+		a.out.out = a.errOut
+		defer func() { a.out.out = out }()
+		defer func(was io.Writer) {
+			if err == nil {
+				err = s.ExportPlan(was, info.Job, info.Number, format)
+			}
+		}(out)
+	}
 	if o.reuse != "" {
 		age, ok := rule.ParseAge(o.reuse)
 		if !ok {
@@ -65,8 +83,8 @@ func (a *app) planOrOpen(ctx context.Context, s *service.Service, job string, o 
 	if err == nil && o.compare != 0 {
 		err = a.sayChanges(ctx, s, info, o.compare)
 	}
-	if err == nil && o.export != "" {
-		err = a.exportPlan(s, info, o.export)
+	if err == nil && o.export != "" && o.export != "-" {
+		err = a.exportPlan(s, info, o.export, format)
 	}
 	return info, err
 }
@@ -155,20 +173,14 @@ func (a *app) sayChanges(ctx context.Context, s *service.Service, info plan.Info
 	return nil
 }
 
-func (a *app) exportPlan(s *service.Service, info plan.Info, to string) error {
-	var w io.Writer = a.out.out
-	format := report.CSV
-	if to != "-" {
-		format = report.Format(strings.TrimPrefix(filepath.Ext(to), "."))
-		file, err := os.Create(to)
-		if err != nil {
-			return fmt.Errorf("%w: --export: %w", service.ErrBadInput, err)
-		}
-		err = errors.Join(s.ExportPlan(file, info.Job, info.Number, format), file.Close())
-		if err == nil {
-			a.out.say("exported", map[string]any{"file": to}, "Written to "+to+".")
-		}
-		return err
+func (a *app) exportPlan(s *service.Service, info plan.Info, to string, format report.Format) error {
+	file, err := os.Create(to)
+	if err != nil {
+		return fmt.Errorf("%w: --export: %w", service.ErrBadInput, err)
 	}
-	return s.ExportPlan(w, info.Job, info.Number, format)
+	err = errors.Join(s.ExportPlan(file, info.Job, info.Number, format), file.Close())
+	if err == nil {
+		a.out.say("exported", map[string]any{"file": to}, "Written to "+to+".")
+	}
+	return err
 }

@@ -284,6 +284,9 @@ func (a *app) sayRun(r history.Run) {
 	for _, note := range r.Notes {
 		text += "\n    " + object.Display(note)
 	}
+	if r.End == history.Failures && r.Note != "" {
+		text += "\n    " + object.Display(r.Note)
+	}
 	if r.End == history.Stopped {
 		text += fmt.Sprintf("\n    what was done stays done; `lumtra run %s` goes on", r.Job)
 	}

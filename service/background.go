@@ -54,7 +54,7 @@ type farError struct {
 }
 
 // farKinds are the errors that callers tell apart.
-var farKinds = map[string]error{"input": ErrBadInput, "held": ErrHeld, "blocked": ErrBlocked, "nothing": ErrNothingToDo, "busy": ErrBusy, "planning": ErrPlanning, "cancelled": context.Canceled}
+var farKinds = map[string]error{"input": ErrBadInput, "held": ErrHeld, "blocked": ErrBlocked, "undecided": ErrUndecided, "nothing": ErrNothingToDo, "busy": ErrBusy, "planning": ErrPlanning, "cancelled": context.Canceled}
 
 func farErrorOf(err error) *farError {
 	if err == nil {

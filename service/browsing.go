@@ -217,7 +217,10 @@ func (s *Service) Count(ctx context.Context, a At, c *Counter) {
 	ctx, done, ok := s.begin(ctx)
 	defer done()
 	p, err := s.Root(a)
-	if err != nil || !ok {
+	if !ok {
+		err = context.Canceled
+	}
+	if err != nil {
 		sums.Err = err
 		return
 	}

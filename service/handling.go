@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -100,7 +101,14 @@ func (s *Service) act(what string, picks []At, total handle.Count, note bool, do
 	if len(picks) > 1 {
 		a.Where += fmt.Sprintf(" and %d more", len(picks)-1)
 	}
-	s.acts = append(s.acts, a)
+	s.acts = append(slices.DeleteFunc(s.acts, func(a *Act) bool {
+		select {
+		case <-a.done:
+			return true
+		default:
+			return false
+		}
+	}), a)
 	s.waiting.Go(func() {
 		defer close(a.done)
 		defer stop()

@@ -338,7 +338,7 @@ func (s *Service) HandOver(ctx context.Context) error {
 		}
 		if err == nil && r.result.End == history.Stopped {
 			var far *ActiveRun
-			if far, err = s.startFar(ctx, r.Job, RunOptions{Number: r.plan.Number}); err == nil {
+			if far, err = s.startFar(ctx, r.Job, RunOptions{Number: r.plan.Number, Despite: r.despite}); err == nil {
 				err = far.steerFar(r.steered())
 			}
 		}

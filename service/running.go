@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"golang.org/x/sys/unix"
 
 	"lumtra/core/history"
@@ -29,6 +31,8 @@ var (
 	// ErrNothingToDo means that the plan has no effects to carry out, or that
 	// all of them are done.
 	ErrNothingToDo = errors.New("nothing to do")
+	// ErrUndecided means that conflicts are all that is left, and wait for a person.
+	ErrUndecided = errors.New("not decided")
 	// ErrBusy means that the job is running, here or in another process.
 	ErrBusy = errors.New("the job is running already")
 	// ErrPlanning means that the job's places are being surveyed, here or in
@@ -169,6 +173,9 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	expected := s.Estimate(ctx, j, &p.Info).Expect
 	work := p.Info.Totals.Work()
 	if before >= work.Count && ledger.Settled() >= p.Info.Afterwards.Count && p.Info.Whole() {
+		if said := undecided(&p.Info); said != "" {
+			return nil, fmt.Errorf("%w: %s", ErrUndecided, said)
+		}
 		return nil, ErrNothingToDo
 	}
 	only, err := s.only(p, opts.Cause)
@@ -178,22 +185,23 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	// A run goes on when the call that began it is over.
 	runCtx, stop := context.WithCancel(context.WithoutCancel(ctx))
 	r := &ActiveRun{Job: name, plan: p.Info, began: time.Now(), meter: &transfer.Meter{}, control: &transfer.Control{}, limiter: pace.NewLimiter(0), hours: j.Limits.Hours,
-		at: endpointsOf(j), notes: notes, before: before, beforeBytes: beforeBytes, planned: work, stop: stop, done: make(chan struct{}), kick: make(chan struct{}, 1), priority: Usual}
+		despite: opts.Despite, at: endpointsOf(j), notes: notes, before: before, beforeBytes: beforeBytes, planned: work, stop: stop, done: make(chan struct{}), kick: make(chan struct{}, 1), priority: Usual}
 	r.result = history.Run{Job: name, Plan: p.Info.Number, Began: r.began, End: history.Running, Before: before,
 		Expected: expected, PlannedObjects: work.Count, PlannedBytes: work.Bytes, Gaps: p.Info.Source.Missed + p.Info.Target.Missed, Pid: os.Getpid()}
 	leave := s.join(r, j)
 	undo = append(undo, func() error { leave(); return nil })
 	r.apply(r.began)
 	digest, _ := j.DigestKind()
+	if err := db.Begin(ctx, &r.result); err != nil {
+		stop()
+		return nil, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
 		stop()
-		return nil, context.Canceled
-	}
-	if err := db.Begin(ctx, &r.result); err != nil {
-		stop()
-		return nil, err
+		r.result.End, r.result.Ended = history.Stopped, time.Now()
+		return nil, errors.Join(context.Canceled, db.Save(context.WithoutCancel(ctx), &r.result))
 	}
 	s.runs[name] = r
 	s.waiting.Go(func() {
@@ -218,6 +226,19 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		stop()
 	})
 	return r, nil
+}
+
+// undecided says that conflicts wait to be decided; "" where none do.
+func undecided(info *plan.Info) string {
+	n := info.Totals[plan.Conflict].Count
+	if n == 0 {
+		return ""
+	}
+	what := humanize.Comma(n) + " conflicts wait"
+	if n == 1 {
+		what = "1 conflict waits"
+	}
+	return what + " to be decided: d in the window's Plan, or conflicts in the job"
 }
 
 // only chooses what failed of a cause; nil is all.
@@ -329,8 +350,8 @@ func (s *Service) carryOut(ctx context.Context, r *ActiveRun, p *plan.Plan, sour
 		r.result.End, r.result.Note = history.Broken, err.Error()
 	case out.Stopped:
 		r.result.End = history.Stopped
-	case out.Failed > 0 || r.result.Gaps > 0 || !whole:
-		r.result.End = history.Failures
+	case out.Failed > 0 || r.result.Gaps > 0 || !whole || p.Info.Totals[plan.Conflict].Count > 0:
+		r.result.End, r.result.Note = history.Failures, undecided(&p.Info)
 	default:
 		r.result.End = history.Clean
 	}
@@ -393,7 +414,7 @@ func (s *Service) dropOldUploads(ctx context.Context, name string, number int, s
 }
 
 // Runs lists runs, newest first; job "" means all. A run whose process is gone
-// without a word is told as stopped.
+// without a word was interrupted, after what its ledger says.
 func (s *Service) Runs(ctx context.Context, name string, since time.Time, limit int) ([]history.Run, error) {
 	db, err := s.openHistory()
 	if err != nil {
@@ -403,15 +424,41 @@ func (s *Service) Runs(ctx context.Context, name string, since time.Time, limit 
 	for i := range runs {
 		r := &runs[i]
 		if r.End == history.Running && !alive(r.Pid) {
-			r.End, r.Note = history.Stopped, "its process ended without a word"
+			r.End, r.Note = history.Interrupted, "its process ended without a word"
+			r.Ended = r.Began
 			if n := len(r.Samples); n > 0 {
 				r.Ended = r.Began.Add(r.Samples[n-1].At)
-			} else {
-				r.Ended = r.Began
 			}
+			s.recount(ctx, db, r)
 		}
 	}
 	return runs, err
+}
+
+// recount takes what an interrupted run has done from its ledger, which knows more
+// than the history was told last, and keeps it. A run of the plan that came later has
+// added to the ledger: then the history's word stands.
+func (s *Service) recount(ctx context.Context, db *history.DB, r *history.Run) {
+	later, err := db.Runs(ctx, r.Job, r.Began.Add(time.Microsecond), 100)
+	if err != nil || slices.ContainsFunc(later, func(x history.Run) bool { return x.Plan == r.Plan && x.ID != r.ID }) {
+		return
+	}
+	p, err := s.PlanNumber(r.Job, r.Plan)
+	if err != nil {
+		return
+	}
+	defer p.Close()
+	done, bytes, err := transfer.Tally(ledgerPath(p))
+	if err != nil || done-r.Before < r.Objects {
+		return
+	}
+	r.Objects = done - r.Before
+	if r.Before == 0 {
+		r.Bytes = max(r.Bytes, bytes)
+	}
+	if err := db.Save(context.WithoutCancel(ctx), r); err != nil {
+		s.log.Warn("the history could not be written", "error", err)
+	}
 }
 
 func alive(pid int) bool {

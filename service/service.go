@@ -39,8 +39,10 @@ type Service struct {
 	workspace atomic.Pointer[job.Workspace] // replaced whole, never changed
 	secrets   *secret.Store
 
-	mu      sync.Mutex // never held for long: the interface asks for runs
+	records sync.Mutex // held while the history is opened
 	history *history.DB
+
+	mu      sync.Mutex // never held for long: the interface asks for runs
 	runs    map[string]*ActiveRun
 	limits  map[string]*endpointLimit
 	last    map[string]*ActiveRun // the last run of each job that ended here
@@ -176,8 +178,8 @@ func (s *Service) jobDir(name string, sub ...string) (string, error) {
 }
 
 func (s *Service) openHistory() (*history.DB, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.records.Lock()
+	defer s.records.Unlock()
 	if s.history == nil {
 		db, err := history.Open(filepath.Join(s.opts.State, "history.db"))
 		if err != nil {

@@ -164,7 +164,7 @@ func TestCloseStopsRuns(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// A run whose process died without a word is told as stopped.
+// A run whose process died without a word was interrupted, after what its ledger says.
 func TestLostRun(t *testing.T) {
 	dir := workspace(t)
 	s := open(t, dir)
@@ -177,7 +177,7 @@ func TestLostRun(t *testing.T) {
 	runs, err := s.Runs(ctx, "", time.Time{}, 10)
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
-	assert.Equal(t, history.Stopped, runs[0].End)
+	assert.Equal(t, history.Interrupted, runs[0].End)
 	n, err := s.Resumable(ctx, "masters")
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
@@ -213,4 +213,23 @@ func TestOldUploadsAreDropped(t *testing.T) {
 	ups, err = p.(place.PartWriter).Uploads(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, ups)
+}
+
+// The counts of an interrupted run are its ledger's, though the history was told less.
+func TestInterruptedRunIsCounted(t *testing.T) {
+	dir := workspace(t)
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	_, res := run(t, s, "masters", service.Freshness{})
+	require.EqualValues(t, 40, res.Objects)
+	db, err := history.Open(filepath.Join(dir, "state", "history.db"))
+	require.NoError(t, err)
+	lost := history.Run{Job: "masters", Plan: res.Plan, Began: time.Now(), PlannedObjects: 40, Pid: 1 << 30}
+	require.NoError(t, db.Begin(ctx, &lost))
+	require.NoError(t, db.Close())
+	for range 2 {
+		runs, err := s.Runs(ctx, "masters", time.Time{}, 10)
+		require.NoError(t, err)
+		assert.Equal(t, [3]any{history.Interrupted, res.Objects, res.Bytes}, [3]any{runs[0].End, runs[0].Objects, runs[0].Bytes})
+	}
 }

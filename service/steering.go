@@ -91,6 +91,7 @@ type ActiveRun struct {
 
 	mu       sync.Mutex
 	byHand   *float64
+	despite  []string // checks that a person let it begin in spite of
 	priority Priority
 	limit    pace.Limit
 	until    time.Time

@@ -55,7 +55,7 @@ func TestAfterwards(t *testing.T) {
 		}
 		assert.Equal(t, []string{"twin.wav", "x.wav"}, left)
 		if afterwards == "archive" {
-			assert.Len(t, keys(t, filepath.Join(dir, "studio/_sent", plan.Stamp(info.Made))), 39)
+			assert.Len(t, keys(t, filepath.Join(dir, "studio/_sent", plan.Stamp(info.Job, info.Number, info.Made))), 39)
 		}
 
 		require.NoError(t, os.Remove(filepath.Join(dir, "studio/twin.wav")))

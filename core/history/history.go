@@ -23,7 +23,9 @@ const (
 	Clean    End = "done"
 	Failures End = "done with failures"
 	Stopped  End = "stopped"
-	Broken   End = "broken off" // an error that made going on senseless
+	// Interrupted is the end of a run whose process ended without a word.
+	Interrupted End = "interrupted"
+	Broken      End = "broken off" // an error that made going on senseless
 )
 
 // Run is one run of a plan.

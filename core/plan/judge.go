@@ -173,12 +173,18 @@ func (j *judging) only(p *pair) {
 // trashed is where an object goes: a folder for each plan, so that one key can
 // be trashed many times.
 func (j *judging) trashed(key string) string {
-	return j.trash + Stamp(j.opts.Now) + "/" + key
+	return j.trash + Stamp(j.opts.Job, j.opts.Number, j.opts.Now) + "/" + key
 }
 
-// Stamp is the time of a plan, in UTC, as the folder is called that what it moves
-// away goes to: of characters that every store keeps as they are.
-func Stamp(made time.Time) string { return made.UTC().Format("20060102-150405") }
+// Stamp is how the folder is called that what a plan moves away goes to: its time, in
+// UTC, its job and its number, which no two plans share; of characters that every
+// store keeps as they are.
+func Stamp(job string, number int, made time.Time) string {
+	if job != "" {
+		job = "-" + job
+	}
+	return fmt.Sprintf("%s%s-%d", made.UTC().Format("20060102-150405"), job, number)
+}
 
 // onlyTwoWay: new at the target, or removed at the source.
 func (j *judging) onlyTwoWay(p *pair) {

@@ -138,7 +138,7 @@ func (t *transfer) letGo(p *plan.Plan) error {
 	case rule.RemoveSource:
 		return t.from.Remove(t.ctx, ref)[0]
 	case rule.ArchiveSource:
-		return t.archive(src, t.rules.ArchivePath+"/"+plan.Stamp(p.Info.Made)+"/"+src.Key)
+		return t.archive(src, t.rules.ArchivePath+"/"+plan.Stamp(p.Info.Job, p.Info.Number, p.Info.Made)+"/"+src.Key)
 	}
 	tagger, ok := t.from.(place.Tagger)
 	if !ok {

@@ -186,7 +186,7 @@ func (m *model) round(t *rapid.T) {
 		case here[key] != there[key]: // judged by size alone
 			unproven++
 		case w.Rules.Afterwards == rule.ArchiveSource:
-			here[w.Rules.ArchivePath+"/"+plan.Stamp(m.now)+"/"+key] = here[key]
+			here[w.Rules.ArchivePath+"/"+plan.Stamp("", 0, m.now)+"/"+key] = here[key]
 			fallthrough
 		default:
 			delete(here, key)

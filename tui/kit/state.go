@@ -184,13 +184,13 @@ func needs(j *JobState) []Need {
 		case history.Failures:
 			if last.Failed > 0 {
 				add(Run, "5", "%s failed in the last run", count(last.Failed, "object"))
-			} else {
+			} else if last.Gaps > 0 {
 				add(Run, "5", "parts of the places could not be listed")
 			}
 		case history.Broken:
 			add(Run, "5", "the last run broke off: %s", last.Note)
-		case history.Stopped:
-			add(Plan, "4", "the run of plan %d was stopped; it can go on", last.Plan)
+		case history.Stopped, history.Interrupted:
+			add(Plan, "4", "the run of plan %d was %s; it can go on", last.Plan, last.End)
 		}
 	}
 	if p := j.Proof; p != nil && !p.Holds() {

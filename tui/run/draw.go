@@ -321,10 +321,11 @@ func (s *Screen) below(f *facts, width, height int) []string {
 	t := s.Theme
 	if f.active == nil {
 		text := map[history.End]string{
-			history.Clean:    "Everything the plan named is at the target; each write was verified by its receiver.",
-			history.Failures: "Not everything could be done; what failed is told with the problems, the rest is done.",
-			history.Stopped:  "Stopped before its end. What was done stays done; approving the plan again goes on.",
-			history.Broken:   "Broken off. What was done stays done.",
+			history.Clean:       "Everything the plan named is at the target; each write was verified by its receiver.",
+			history.Failures:    "Not everything could be done; what failed is told with the problems, the rest is done.",
+			history.Stopped:     "Stopped before its end. What was done stays done; approving the plan again goes on.",
+			history.Broken:      "Broken off. What was done stays done.",
+			history.Interrupted: "Its process ended without a word. What was done stays done; approving the plan again goes on.",
 		}[f.end]
 		var lines []string
 		for _, part := range strings.Split(ansi.Wordwrap(text, max(width-4, 10), " "), "\n") {
