@@ -89,7 +89,11 @@ func (s *Screen) moveSheet() tea.Cmd {
 			Notes: []string{countText(all) + ". Nothing that is there is written over; an original goes only once its copy is there."},
 			Fields: []*kit.Field{{Name: "how", Value: way[0], Choices: way},
 				{Name: "to", Value: here.String() + map[bool]string{true: "/"}[here.Key == ""], Hint: "endpoint/bucket/folder/ or a new name"}}}
+		touches(f, all.All())
 		f.Submit = func(f *kit.Form) tea.Cmd {
+			if !told(f, all.All()) {
+				return nil
+			}
 			to, err := s.Service.AtOf(f.Get("to"))
 			if err != nil {
 				f.Err = err
@@ -141,7 +145,20 @@ func (s *Screen) editSheet() tea.Cmd {
 			if change.Empty() && tags.Empty() {
 				return kit.Cmd(doneMsg{say: "Nothing was to be changed."})
 			}
-			return s.start(f, func() (*service.Act, error) { return s.Service.Change(picks, change, tags, all) }, parents(picks...))
+			begin := func() (*service.Act, error) { return s.Service.Change(picks, change, tags, all) }
+			if all.All() <= 1 {
+				return s.start(f, begin, parents(picks...))
+			}
+			ask := &kit.Form{Title: f.Title, Does: "change them", Warning: []string{"This changes " + countText(all) + ", each of them in the same way."},
+				Notes: []string{"A bucket's own tags are something else, and stay."}}
+			touches(ask, all.All())
+			ask.Submit = func(ask *kit.Form) tea.Cmd {
+				if !told(ask, all.All()) {
+					return nil
+				}
+				return s.start(ask, begin, parents(picks...))
+			}
+			return s.form(ask)
 		})
 	}
 	return s.form(f)
@@ -280,7 +297,11 @@ func (s *Screen) restoreSheet() tea.Cmd {
 		f := &kit.Form{Title: "Restore " + pickText(picks), Does: "ask for it",
 			Notes:  []string{countText(all) + "; those in a cold class are asked for. It takes the store minutes to hours, and may cost. The pane tells when it is done."},
 			Fields: []*kit.Field{{Name: "for days", Value: "7"}}}
+		touches(f, all.All())
 		f.Submit = func(f *kit.Form) tea.Cmd {
+			if !told(f, all.All()) {
+				return nil
+			}
 			days, err := strconv.Atoi(f.Get("for days"))
 			if err != nil || days < 1 {
 				f.Err = errors.New("days is a number, 1 or more")

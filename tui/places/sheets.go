@@ -209,6 +209,27 @@ func (s *Screen) typed(f *kit.Form, n int64, do func(typed int64) (*service.Act,
 	return s.form(f)
 }
 
+// touches has a form ask for the number of things that it touches, where they are
+// many; told holds what was typed against it.
+func touches(f *kit.Form, n int64) {
+	if n > 1 {
+		f.Warning = append(f.Warning, fmt.Sprintf("This touches %d things. Type that number to go ahead.", n))
+		f.Fields = append(f.Fields, &kit.Field{Name: "number", Hint: "the number above"})
+	}
+}
+
+func told(f *kit.Form, n int64) bool {
+	if n <= 1 {
+		return true
+	}
+	number, err := strconv.ParseInt(strings.NewReplacer(",", "", ".", "", " ", "").Replace(f.Get("number")), 10, 64)
+	if err != nil || number != n {
+		f.Err = fmt.Errorf("this is not the number: it touches %d things", n)
+		return false
+	}
+	return true
+}
+
 // start begins an act and shows its progress.
 func (s *Screen) start(f *kit.Form, begin func() (*service.Act, error), again []service.At) tea.Cmd {
 	act, err := begin() // which only starts it

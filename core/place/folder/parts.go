@@ -16,6 +16,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"lumtra/core/object"
 	"lumtra/core/place"
 )
@@ -55,7 +57,7 @@ func (f *Folder) Begin(ctx context.Context, key string, opts place.WriteOptions)
 func (f *Folder) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, sum object.Sum) (place.Part, error) {
 	no := func(err error) (place.Part, error) { return place.Part{}, f.fail("write part", up.Key, err) }
 	data, log := partFiles(f, up)
-	file, err := f.end.root.OpenFile(data, os.O_WRONLY, 0)
+	file, err := f.end.root.OpenFile(data, os.O_WRONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return no(err)
 	}
@@ -72,7 +74,7 @@ func (f *Folder) WritePart(ctx context.Context, up place.Upload, number int, off
 	if err := file.Close(); err != nil {
 		return no(err)
 	}
-	notes, err := f.end.root.OpenFile(log, os.O_WRONLY|os.O_APPEND, 0)
+	notes, err := f.end.root.OpenFile(log, os.O_WRONLY|os.O_APPEND|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
 		return no(err)
 	}
@@ -132,7 +134,7 @@ func (f *Folder) Finish(ctx context.Context, up place.Upload, parts []place.Part
 	if err != nil {
 		return no(err)
 	}
-	file, err := d.root.OpenFile(path.Base(data), os.O_WRONLY, 0)
+	file, err := d.root.OpenFile(path.Base(data), os.O_WRONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
 	if err != nil {
 		d.done()
 		return no(err)

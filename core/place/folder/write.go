@@ -64,7 +64,9 @@ func (f *Folder) create(key, name string, flags int) (*temp, error) {
 		if err != nil {
 			return nil, err
 		}
-		file, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|flags, 0o666)
+		// Nobody else reads what is not whole yet, and nothing is waited for: what lies
+		// there under the name may be a pipe.
+		file, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|unix.O_NOFOLLOW|unix.O_NONBLOCK|flags, 0o600)
 		if err == nil {
 			return &temp{dir: d, name: name, file: file}, nil
 		}
@@ -87,10 +89,14 @@ func (f *Folder) temporary(key string) (*temp, error) {
 	t, err := f.create(key, name, os.O_EXCL)
 	fresh := err == nil
 	if errors.Is(err, fs.ErrExist) {
-		t, err = f.create(key, name, 0)
+		if t, err = f.create(key, name, 0); err == nil && !mine(t.file) {
+			t.landed = true // not ours to remove, nor to write into
+			t.close()
+			return f.create(key, ours+rand.Text()[:16]+".tmp", os.O_EXCL)
+		}
 	}
 	if err != nil {
-		return nil, err
+		return f.create(key, ours+rand.Text()[:16]+".tmp", os.O_EXCL)
 	}
 	if unix.Flock(int(t.file.Fd()), unix.LOCK_EX|unix.LOCK_NB) == nil {
 		if fresh {
@@ -106,6 +112,16 @@ func (f *Folder) temporary(key string) (*temp, error) {
 	t.landed = true // someone else's: not ours to remove
 	t.close()
 	return f.create(key, ours+rand.Text()[:16]+".tmp", os.O_EXCL)
+}
+
+// mine tells whether a file that lies under a temporary name can be one that we left:
+// a regular file of this user's, under no other name, that nobody else may write to.
+func mine(file *os.File) bool {
+	var st unix.Stat_t
+	if unix.Fstat(int(file.Fd()), &st) != nil {
+		return false
+	}
+	return st.Mode&unix.S_IFMT == unix.S_IFREG && st.Nlink == 1 && int(st.Uid) == os.Geteuid() && st.Mode&0o022 == 0
 }
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}
@@ -172,14 +188,14 @@ func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Read
 // land gives a filled temporary file its times and permissions and, when the
 // condition holds, its name.
 func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entry, error) {
+	mode := 0o666 &^ umask() // as any new file's
 	if opts.Mode != 0 {
-		mode := fs.FileMode(opts.Mode).Perm()
-		if opts.Masked {
+		if mode = fs.FileMode(opts.Mode).Perm(); opts.Masked {
 			mode &^= umask()
 		}
-		if err := t.file.Chmod(mode); err != nil {
-			return object.Entry{}, err
-		}
+	}
+	if err := t.file.Chmod(mode); err != nil {
+		return object.Entry{}, err
 	}
 	if f.end.opts.Sync {
 		if err := t.file.Sync(); err != nil {
