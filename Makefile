@@ -18,7 +18,7 @@ demo: build ## open Lumtra on the made-up Saltmarsh Sound Archive
 	@bin/lumtra demo --dir demo-world
 
 test: ## run all tests
-	@tools/need tmux
+	@tools/need tmux pdftotext:poppler-utils
 	go test ./...
 
 race: ## run under the race detector what works on many goroutines

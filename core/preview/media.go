@@ -72,10 +72,7 @@ func wave(head []byte, size int64) []Fact {
 				}
 			}
 		}
-		if n > int64(len(head)) {
-			break
-		}
-		at += 8 + int(n+n&1)
+		at += 8 + int(min(n+n&1, int64(len(head)))) // n may be any 32 bits
 	}
 	if second > 0 && data >= 0 {
 		facts = append(facts, length(float64(data)/second))
@@ -101,7 +98,7 @@ func flac(head []byte) []Fact {
 			facts = append(facts, comments(body[:n])...)
 		}
 		if head[at]&0x80 != 0 {
-			break
+			return facts
 		}
 		at += 4 + n
 	}
@@ -112,6 +109,7 @@ func flac(head []byte) []Fact {
 func comments(body []byte) (facts []Fact) {
 	next := func() string {
 		if len(body) < 4 {
+			body = nil
 			return ""
 		}
 		n := int(binary.LittleEndian.Uint32(body))
@@ -153,10 +151,7 @@ func aiff(head []byte) []Fact {
 			}
 			return facts
 		}
-		if n < 0 || n > len(head) {
-			break
-		}
-		at += 8 + n + n&1
+		at += 8 + min(n+n&1, len(head))
 	}
 	return []Fact{{"sound", "AIFF"}}
 }

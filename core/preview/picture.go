@@ -16,8 +16,16 @@ import (
 	_ "golang.org/x/image/webp"
 )
 
-// maxPixels keeps a small file from claiming to be an enormous picture.
-const maxPixels = 80_000_000
+// maxPixels keeps a small file from claiming to be an enormous picture: decoded, a
+// pixel takes up to 8 bytes, and half as much again on the way.
+const maxPixels = 16_000_000
+
+// mostPacked is how many pixels a byte may stand for in a picture of more than
+// fewPixels: more is a blank sheet at best, and made to cost a lot at worst.
+const (
+	mostPacked = 500
+	fewPixels  = 500_000
+)
 
 func isPicture(head []byte) bool {
 	return has(head, 0, "\x89PNG\r\n") || has(head, 0, "\xff\xd8\xff") || has(head, 0, "GIF8") || has(head, 0, "BM") && has(head, 6, "\x00\x00\x00\x00") ||
@@ -43,6 +51,8 @@ func picture(data []byte, width, height int) *Preview {
 		return hexadecimal(data[:min(len(data), textBytes)], len(data) > textBytes)
 	case cfg.Width <= 0 || cfg.Height <= 0 || cfg.Width > maxPixels/cfg.Height:
 		return pictureFacts(data, "too many pixels: not drawn")
+	case cfg.Width*cfg.Height > fewPixels && cfg.Width*cfg.Height/mostPacked > len(data):
+		return pictureFacts(data, "more pixels than its bytes tell apart: not drawn")
 	}
 	img, _, err := image.Decode(bytes.NewReader(data))
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"image/color"
 	"image/png"
 	"io"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -145,4 +146,47 @@ func FuzzLook(f *testing.F) {
 			look(t, name, data)
 		}
 	})
+}
+
+// Content from strangers costs little, whatever it claims: time and memory are
+// bounded, and nothing is asked of it that it does not have.
+func FuzzOf(f *testing.F) {
+	for _, seed := range []string{"fLaC\x84\x00\x00\x0a\x00\x00\x00\x00\x01\x00\x00\x00xx", "RIFF\xff\xff\xff\xffWAVEfmt \xff\xff\xff\xff", "FORM\x00\x00\x00\x00AIFFCOMM\xff\xff\xff\xff",
+		"OggS\x01vorbis", "ID3\x03\x00\x00\x7f\x7f\x7f\x7f", "a,b\n1,2\n", "[{\"a\": 1}, {\"b\": [[[]]]}]", "PK\x03\x04", "\x1f\x8b\x08"} {
+		f.Add([]byte(seed), "x.json")
+		f.Add([]byte(seed), "x.csv")
+	}
+	f.Fuzz(func(t *testing.T, head []byte, name string) {
+		p := preview.Of(head, name, int64(len(head))+5)
+		require.NotNil(t, p)
+		require.LessOrEqual(t, len(p.Lines)+len(p.Rows), 400)
+		if len(head) > 0 {
+			_, err := preview.Make(context.Background(), &one{data: head}, object.Entry{Key: name, Size: int64(len(head))}, 40, 20)
+			require.NoError(t, err)
+		}
+	})
+}
+
+// Small files that stand for enormous things are not unpacked.
+func TestSmallFilesStaySmall(t *testing.T) {
+	var big bytes.Buffer
+	require.NoError(t, png.Encode(&big, image.NewPaletted(image.Rect(0, 0, 9000, 9000), color.Palette{color.Black})))
+	deepest := strings.Repeat("[", 27_000) + strings.Repeat("]", 27_000)
+	for name, do := range map[string]func() *preview.Preview{
+		"a picture of 81 million pixels": func() *preview.Preview {
+			p, _ := preview.Make(context.Background(), &one{data: big.Bytes()}, object.Entry{Key: "x.png", Size: int64(big.Len())}, 40, 20)
+			return p
+		},
+		"brackets in brackets": func() *preview.Preview { return preview.Of([]byte(deepest), "x.json", int64(len(deepest))) },
+		"a remark that is no remark": func() *preview.Preview {
+			return preview.Of([]byte("fLaC\x84\x00\x00\x0a\x00\x00\x00\x00\x01\x00\x00\x00xx"), "x.flac", 18)
+		},
+	} {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		p := do()
+		runtime.ReadMemStats(&after)
+		assert.NotNil(t, p, name)
+		assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(8<<20), name)
+	}
 }

@@ -50,6 +50,9 @@ func commas(head []byte, tabs, cut bool) *Preview {
 // other JSON set out line by line.
 func jsonTable(head []byte, cut bool) *Preview {
 	trimmed := bytes.TrimSpace(head)
+	if deep(trimmed) {
+		return nil
+	}
 	dec := json.NewDecoder(bytes.NewReader(trimmed))
 	dec.UseNumber()
 	listed := len(trimmed) > 0 && trimmed[0] == '['
@@ -131,8 +134,29 @@ func cell(v any) string {
 // set sets out JSON with indents; what is cut is shown as it is.
 func set(head []byte, cut bool) *Preview {
 	var out bytes.Buffer
-	if cut || json.Indent(&out, head, "", "  ") != nil {
+	if cut || deep(head) || json.Indent(&out, head, "", "  ") != nil {
 		return nil
 	}
 	return text(out.Bytes(), false)
+}
+
+// mostDeep is how deep JSON may be nested to be set out: each level indents all that
+// lies in it, so that a small file of brackets becomes an enormous one.
+const mostDeep = 64
+
+// deep tells that JSON is nested deeper than that. Brackets within texts count too,
+// which is as good for what it guards against.
+func deep(doc []byte) bool {
+	level := 0
+	for _, c := range doc {
+		switch c {
+		case '[', '{':
+			if level++; level > mostDeep {
+				return true
+			}
+		case ']', '}':
+			level--
+		}
+	}
+	return false
 }

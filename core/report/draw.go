@@ -8,13 +8,7 @@ import (
 	"slices"
 
 	"github.com/dustin/go-humanize"
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"lumtra/core/object"
 	"lumtra/core/plan"
@@ -35,12 +29,6 @@ func rgb(x uint32) color.Color {
 
 var ink = rgb(0x22262e)
 
-// sheet is a drawing under way, with its origin at the top left.
-type sheet struct {
-	draw.Canvas
-	height vg.Length
-}
-
 // drawPlan draws the outcome: a row a folder, its bar split by effect.
 func drawPlan(w io.Writer, p *plan.Plan, f Format) error {
 	nodes, err := p.Folder(context.Background(), "")
@@ -57,13 +45,7 @@ func drawPlan(w io.Writer, p *plan.Plan, f Format) error {
 	}
 	const width, row = 842, 14 // points: A4 across
 	height := vg.Length(120 + row*(len(nodes)+4))
-	var canvas vg.CanvasWriterTo
-	if f == PDF {
-		canvas = vgpdf.New(width, height)
-	} else {
-		canvas = vgsvg.New(width, height)
-	}
-	s := &sheet{draw.New(canvas), height}
+	s := newSheet(f, width, height)
 	s.box(0, 0, width, height, rgb(0xfbf9f4))
 	i := &p.Info
 	s.say(40, 40, 15, fmt.Sprintf("Plan %d of %s", i.Number, i.Job))
@@ -77,7 +59,7 @@ func drawPlan(w io.Writer, p *plan.Plan, f Format) error {
 		label := fmt.Sprintf("%s %s · %s", k, humanize.Comma(t.Count), humanize.IBytes(uint64(t.Bytes)))
 		s.box(x, 72, 8, 8, tones[k])
 		s.say(x+12, 80, 8.5, label)
-		x += 26 + s.style(8.5).Width(label)
+		x += 26 + s.width(8.5, label)
 	}
 	scale := int64(1)
 	for _, n := range nodes {
@@ -103,19 +85,5 @@ func drawPlan(w io.Writer, p *plan.Plan, f Format) error {
 		s.say(40+names+bars+12, y+9, 8.5, fmt.Sprintf("%s · %s", humanize.Comma(all.Count), humanize.IBytes(uint64(all.Bytes))))
 	}
 	s.say(40, height-16, 7, "Bars by bytes, the longest is "+humanize.IBytes(uint64(scale))+". Drawn by Lumtra.")
-	_, err = canvas.WriteTo(w)
-	return err
-}
-
-func (s *sheet) box(x, y, width, height vg.Length, c color.Color) {
-	s.FillPolygon(c, []vg.Point{{X: x, Y: s.height - y}, {X: x + width, Y: s.height - y}, {X: x + width, Y: s.height - y - height}, {X: x, Y: s.height - y - height}})
-}
-
-func (s *sheet) style(size vg.Length) text.Style {
-	return text.Style{Color: ink, Font: font.From(plot.DefaultFont, size), Handler: plot.DefaultTextHandler}
-}
-
-// say writes a line with its base at y.
-func (s *sheet) say(x, y, size vg.Length, words string) {
-	s.FillText(s.style(size), vg.Point{X: x, Y: s.height - y}, words)
+	return s.writeTo(w)
 }

@@ -6,9 +6,6 @@ import (
 	"strings"
 
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"lumtra/core/proof"
 )
@@ -24,23 +21,21 @@ func Proof(w io.Writer, s *proof.Summary, differences []proof.Line, f Format) er
 	switch f {
 	case SVG:
 		height := pageMargins + pageRow*vg.Length(len(lines))
-		canvas := vgsvg.New(pageWidth, height)
-		proofPage(&sheet{draw.New(canvas), height}, s, lines, "")
-		_, err := canvas.WriteTo(w)
-		return err
+		c := newSheet(f, pageWidth, height)
+		proofPage(c, s, lines, "")
+		return c.writeTo(w)
 	case PDF:
-		canvas := vgpdf.New(pageWidth, pageHeight)
+		c := newSheet(f, pageWidth, pageHeight)
 		perPage := int((pageHeight - pageMargins) / pageRow)
 		pages := (len(lines) + perPage - 1) / perPage
 		for n := range pages {
 			if n > 0 {
-				canvas.NextPage()
+				c.turn()
 			}
 			foot := fmt.Sprintf("Proof %d of %s, page %d of %d.", s.Number, s.Job, n+1, pages)
-			proofPage(&sheet{draw.New(canvas), pageHeight}, s, lines[n*perPage:min((n+1)*perPage, len(lines))], foot)
+			proofPage(c, s, lines[n*perPage:min((n+1)*perPage, len(lines))], foot)
 		}
-		_, err := canvas.WriteTo(w)
-		return err
+		return c.writeTo(w)
 	}
 	return fmt.Errorf("a proof is drawn as %s or %s; its folder has the rest", PDF, SVG)
 }
@@ -78,8 +73,8 @@ func proofPage(c *sheet, s *proof.Summary, lines []string, foot string) {
 		rest = strings.TrimLeft(rest, " ")
 		if objects, bytes, ok := strings.Cut(rest, " objects "); ok && strings.Trim(objects, "0123456789,") == "" {
 			bytes = strings.TrimLeft(bytes, " ")
-			c.say(230-c.style(size).Width(objects), y, size, objects+" objects")
-			c.say(330-c.style(size).Width(bytes), y, size, bytes)
+			c.say(230-c.width(size, objects), y, size, objects+" objects")
+			c.say(330-c.width(size, bytes), y, size, bytes)
 			continue
 		}
 		c.say(150, y, size, shortened(rest))

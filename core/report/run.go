@@ -11,9 +11,6 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"lumtra/core/history"
 	"lumtra/core/object"
@@ -53,13 +50,7 @@ func drawRun(w io.Writer, r *history.Run, f Format) error {
 		lines += 2 + min(len(p.Keys), 5)
 	}
 	height := vg.Length(top + chart + 70 + 13*lines)
-	var canvas vg.CanvasWriterTo
-	if f == PDF {
-		canvas = vgpdf.New(width, height)
-	} else {
-		canvas = vgsvg.New(width, height)
-	}
-	s := &sheet{draw.New(canvas), height}
+	s := newSheet(f, width, height)
 	s.box(0, 0, width, height, rgb(0xfbf9f4))
 	s.say(40, 40, 15, fmt.Sprintf("Run of %s, plan %d: %s", r.Job, r.Plan, r.End))
 	took := r.Ended.Sub(r.Began)
@@ -89,8 +80,7 @@ func drawRun(w io.Writer, r *history.Run, f Format) error {
 		}
 	}
 	s.say(40, height-16, 7, "Drawn by Lumtra.")
-	_, err := canvas.WriteTo(w)
-	return err
+	return s.writeTo(w)
 }
 
 // rates draws the run's curve as columns.
