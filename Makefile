@@ -28,6 +28,7 @@ race: ## run under the race detector what works on many goroutines
 
 lint: ## check formatting, vet and staticcheck
 	@test -z "$$(gofmt -l .)" || { echo "not gofmt-ed:"; gofmt -l .; exit 1; }
+	@tools/heavy
 	go vet ./...
 	GOBIN=$(TOOLS) go install $(STATICCHECK)
 	$(TOOLS)/staticcheck ./...

@@ -3,6 +3,7 @@ package catalog
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
 
 	"lumtra/core/object"
 )
@@ -84,6 +85,14 @@ func DecodeEntry(b []byte, e *object.Entry) ([]byte, error) {
 	}
 	if d.short {
 		return nil, errShort
+	}
+	for _, s := range e.Sums {
+		if _, err := object.ParseSumKind(s.Kind.String()); err != nil || s.Kind == object.NoSum || len(s.Value) != s.Kind.Size() {
+			return nil, errShort
+		}
+	}
+	if err := e.Sane(); err != nil {
+		return nil, fmt.Errorf("catalog: %w", err)
 	}
 	return d.b, nil
 }

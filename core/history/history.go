@@ -4,8 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -88,6 +90,14 @@ CREATE INDEX IF NOT EXISTS runs_by_time ON runs (began);
 
 // Open opens or makes the history at path.
 func Open(path string) (*DB, error) {
+	// Names of objects are in it: it is for nobody else to read.
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err == nil {
+		err = errors.Join(file.Chmod(0o600), file.Close())
+	}
+	if err != nil {
+		return nil, err
+	}
 	// Several processes may write; each waits for the others a while.
 	dsn := "file:" + url.PathEscape(path) + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"
 	db, err := sql.Open("sqlite", dsn)

@@ -83,7 +83,7 @@ func tableAt(text, name string) []int {
 
 func editEndpoints(workspace string, edit func(string) (string, error)) error {
 	path := filepath.Join(workspace, endpointsFile)
-	old, err := os.ReadFile(path)
+	old, err := readText(path)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return &Mistake{File: path, What: "cannot be read: " + reason(err)}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"lumtra/core/job"
 )
@@ -181,4 +182,21 @@ func TestSet(t *testing.T) {
 	empty, err := job.Set("", "studio", "source")
 	require.NoError(t, err)
 	assert.Equal(t, "source = 'studio'\n", empty)
+}
+
+// A file that is none, or that does not end, is refused and not waited for.
+func TestFilesThatAreNone(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "jobs"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"), nil, 0o600))
+	require.NoError(t, unix.Mkfifo(filepath.Join(dir, "jobs/pipe.toml"), 0o600))
+	require.NoError(t, os.Symlink("/dev/zero", filepath.Join(dir, "jobs/zero.toml")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/large.toml"), nil, 0o600))
+	require.NoError(t, os.Truncate(filepath.Join(dir, "jobs/large.toml"), 8<<30))
+	w, err := job.LoadWorkspace(dir)
+	require.NoError(t, err)
+	require.Len(t, w.Mistakes, 3)
+	for i, why := range []string{"larger than", "not a plain file", "not a plain file"} {
+		assert.ErrorContains(t, w.Mistakes[i], why)
+	}
 }

@@ -230,7 +230,7 @@ func (w *Workspace) RemoveJob(name string) error {
 
 // Text is a job's file as it is.
 func (w *Workspace) Text(name string) (string, error) {
-	raw, err := os.ReadFile(w.Path(name))
+	raw, err := readText(w.Path(name))
 	if err != nil {
 		return "", &Mistake{File: w.Path(name), What: "cannot be read: " + reason(err)}
 	}

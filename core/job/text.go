@@ -37,7 +37,7 @@ type document struct {
 }
 
 func readDocument(path, shown string) (*document, error) {
-	raw, err := os.ReadFile(path)
+	raw, err := readText(path)
 	if err != nil {
 		return nil, &Mistake{File: shown, What: "cannot be read: " + reason(err)}
 	}

@@ -364,5 +364,29 @@ func (e *Effect) decode(key string, b []byte) (err error) {
 			*side.to = &entry
 		}
 	}
+	if !e.whole() {
+		return errDamaged
+	}
 	return nil
+}
+
+// whole tells that an effect has the sides that its kind acts on and its reason
+// speaks of.
+func (e *Effect) whole() bool {
+	both := e.Source != nil && e.Target != nil
+	switch e.Reason {
+	case OtherSize, OtherTime, Newer, TargetNewer:
+		if !both {
+			return false
+		}
+	}
+	switch e.Kind {
+	case Add:
+		return e.Sent() != nil
+	case Change, Meta, Same:
+		return both
+	case Remove:
+		return e.Over() != nil
+	}
+	return e.Source != nil || e.Target != nil
 }

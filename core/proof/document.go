@@ -45,7 +45,7 @@ type digests struct {
 }
 
 func createDigests(dir string, kind object.SumKind) (*digests, error) {
-	f, err := os.Create(filepath.Join(dir, DigestFile(kind)))
+	f, err := os.OpenFile(filepath.Join(dir, DigestFile(kind)), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +144,7 @@ func (s *Summary) writeDocument(dir string) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.Create(filepath.Join(dir, DocumentFile))
+	f, err := os.OpenFile(filepath.Join(dir, DocumentFile), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}

@@ -140,7 +140,7 @@ type Options struct {
 // Run compares the two places along their catalogs and writes the proof's
 // files into dir, which it makes. Differences are the result, not an error.
 func Run(ctx context.Context, dir string, source, target place.Place, from, to *catalog.Catalog, progress *Progress, opts Options) (*Summary, error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
 	manifest, err := create(filepath.Join(dir, ManifestFile))
@@ -211,7 +211,7 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 	if err != nil {
 		return nil, err
 	}
-	return sum, os.WriteFile(filepath.Join(dir, SummaryFile), append(doc, '\n'), 0o644)
+	return sum, os.WriteFile(filepath.Join(dir, SummaryFile), append(doc, '\n'), 0o600)
 }
 
 type comparing struct {
@@ -332,7 +332,7 @@ func (j *jsonLines) Write(p []byte) (int, error) {
 }
 
 func create(path string) (*jsonLines, error) {
-	f, err := os.Create(path)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
 	}

@@ -72,6 +72,11 @@ func (r *Reader) readFooter(magic string, meta any) error {
 	if err := json.Unmarshal(doc, &f); err != nil {
 		return fmt.Errorf("%w (%v)", ErrDamaged, err)
 	}
+	for _, x := range f.Frames {
+		if x.Offset < magicSize || x.Length < 0 || x.Length > at || x.Offset > at-x.Length || x.Records < 0 {
+			return ErrDamaged
+		}
+	}
 	r.frames = f.Frames
 	for _, x := range f.Frames {
 		r.count += int64(x.Records)

@@ -48,6 +48,9 @@ func frame(b, body []byte) []byte {
 // longestRecord bounds what a damaged length can make a reader take.
 const longestRecord = 1 << 20
 
+// mostEffects bounds an effect's number: what is done is kept as a bit for each.
+const mostEffects = 1 << 32
+
 // records reads a ledger from behind its magic, record by record, and stops at
 // the first that is not whole.
 type records struct {
@@ -77,6 +80,9 @@ func (s *records) next() bool {
 	}
 	s.body = s.body[:size]
 	if _, err := io.ReadFull(s.r, s.body); err != nil || crc32.Checksum(s.body, crc) != binary.LittleEndian.Uint32(sum[:]) {
+		return false
+	}
+	if n, used := binary.Uvarint(s.body[1:]); used <= 0 || n > mostEffects {
 		return false
 	}
 	var length [binary.MaxVarintLen64]byte

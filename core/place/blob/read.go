@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
-	"github.com/Azure/azure-sdk-for-go/sdk/azcore/runtime"
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore/policy"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/container"
 
@@ -63,7 +63,7 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 // lost, where it cannot make sense of what stands above the content.
 func download(ctx context.Context, c *blob.Client, opts *blob.DownloadStreamOptions) (blob.DownloadStreamResponse, error) {
 	var raw *http.Response
-	out, err := c.DownloadStream(runtime.WithCaptureResponse(ctx, &raw), opts)
+	out, err := c.DownloadStream(policy.WithCaptureResponse(ctx, &raw), opts)
 	if err != nil && raw != nil {
 		raw.Body.Close()
 	}

@@ -261,7 +261,7 @@ func errorKind(status int, code bloberror.Code) place.ErrorKind {
 		return place.Denied
 	case bloberror.ServerBusy:
 		return place.Throttled
-	case bloberror.InvalidBlockList, bloberror.InvalidXMLDocument:
+	case bloberror.InvalidBlockList, bloberror.InvalidXMLDocument, bloberror.InvalidXMLNodeValue, bloberror.MissingRequiredXMLNode, bloberror.UnsupportedXMLNode, "MalformedXML":
 		return place.Corrupt // the list was damaged on the way, or the blocks are gone
 	}
 	return wire.StatusKind(status)
