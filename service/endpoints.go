@@ -3,8 +3,11 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
+	"encoding/base64"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -123,6 +126,11 @@ func (s *Service) open(ctx context.Context, e *job.Endpoint, given *secret.Crede
 	address := e.Address
 	var server *standin.Server
 	if e.StandIn != "" {
+		if l.name == "" && l.secret.Empty() && l.access.Empty() {
+			if l, err = s.standInKey(e); err != nil {
+				return nil, place.NewError(e.Name, "open", "", place.BadLogin, err)
+			}
+		}
 		keys := standin.Key{Access: l.name, Secret: l.secret.Reveal(), Token: l.token.Reveal()}
 		if server, address, err = s.startStandIn(e, keys); err != nil {
 			return nil, place.NewError(e.Name, "open", "", place.Unreachable, err)
@@ -174,11 +182,36 @@ func cutFile(ref string) (string, bool) {
 	return "", false
 }
 
+// standInKey is what a stand-in asks for whose settings name no key: a random one, kept
+// in the state folder, so that no other program on this machine writes to it.
+func (s *Service) standInKey(e *job.Endpoint) (l login, err error) {
+	path := filepath.Join(s.opts.State, "stand-ins", e.Name+".key")
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return l, err
+	}
+	key, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) { // made whole beside it, whoever comes first
+		made := path + "." + rand.Text()
+		err = os.WriteFile(made, []byte(base64.StdEncoding.EncodeToString([]byte(rand.Text()))), 0o600)
+		if err == nil {
+			if err = os.Link(made, path); errors.Is(err, os.ErrExist) {
+				err = nil
+			}
+			err = errors.Join(err, os.Remove(made))
+		}
+		if err == nil {
+			key, err = os.ReadFile(path)
+		}
+	}
+	l.name, l.secret = cmp.Or(e.AccessKey, e.Account, "practice"), secret.New(string(key))
+	return l, err
+}
+
 // startStandIn starts the endpoint's stand-in on loopback, or finds the one
 // that another process of this workspace has running.
 func (s *Service) startStandIn(e *job.Endpoint, key standin.Key) (*standin.Server, string, error) {
 	dir := s.below(e.StandIn)
-	server, err := standin.New(standin.Config{Dir: dir, Blob: e.Kind == job.KindBlob, Public: key.Access == "", Keys: []standin.Key{key}})
+	server, err := standin.New(standin.Config{Dir: dir, Blob: e.Kind == job.KindBlob, Keys: []standin.Key{key}})
 	if errors.Is(err, standin.ErrInUse) {
 		address, err := standin.Address(dir)
 		if err != nil {
