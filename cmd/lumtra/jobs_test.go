@@ -111,6 +111,8 @@ func TestScreenEditJobText(t *testing.T) {
 	assert.Equal(t, "# Ours.\nsource = \"src\"\ntarget = \"dst/home\"\nextras = \"trash\"\n", string(raw))
 	// Copied, renamed and deleted.
 	w.keys("z")
+	w.see(`z once more gives it up`)
+	w.keys("z")
 	w.see(`extras there go to the trash`)
 	w.keys("c")
 	w.see(`A copy of home`)

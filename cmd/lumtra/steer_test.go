@@ -51,7 +51,7 @@ func TestScreenSteer(t *testing.T) {
 	require.NoError(t, exec.Command("kill", "-KILL", "--", "-"+pid).Run())
 	store.serving.Wait()
 	w = openWindowEnv(t, nil, "--workspace", dir)
-	w.see(`was stopped; it can go on`)
+	w.see(`was interrupted; it can go on`)
 	w.keys("4")
 	w.see(`was begun and stopped; approving it goes on`)
 	w.keys("a", "Enter")
