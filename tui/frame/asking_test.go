@@ -94,7 +94,7 @@ func TestDraftsBelongToTheirJobs(t *testing.T) {
 	outside := masters + "# seen by nobody here\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/masters.toml"), []byte(outside), 0o600))
 	h.press("w")
-	h.sees("was edited outside", "+ # seen by nobody here", "/mine")
+	h.sees("was edited outside", "+ # seen by nobody here", "What was changed here")
 	h.press("esc")
 	assert.Equal(t, outside, text("masters"))
 	h.press("w", "enter")

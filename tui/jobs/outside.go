@@ -28,8 +28,8 @@ func (s *Screen) outside(msg outsideMsg) tea.Cmd {
 	}
 	s.show(msg.name)
 	f := &kit.Form{Title: "The file of " + msg.name + " was edited outside", Does: "write mine over it",
-		Warning: []string{"Since it was read here, the file has become another. + is only in the file, - only here:"},
-		Notes:   append(differs(d.text, msg.text), "esc leaves the file as it is; z gives up what was changed here.")}
+		Warning: []string{"Since it was read here, the file has become another. + was added to it, - taken out:"},
+		Notes:   append(differs(d.saved, msg.text), "", "What was changed here is not in it. esc leaves the file as it is; z gives up what was changed here.")}
 	f.Submit = func(*kit.Form) tea.Cmd {
 		d.saved = msg.text // seen, and to be written over
 		s.form = nil
@@ -42,15 +42,19 @@ func (s *Screen) outside(msg outsideMsg) tea.Cmd {
 	return nil
 }
 
-// differs are the lines that only one of two texts has.
-func differs(mine, file string) (all []string) {
-	here, there := strings.Split(mine, "\n"), strings.Split(file, "\n")
+// differs are the lines that a text has got and lost, as often as it has.
+func differs(before, now string) (all []string) {
+	was, is := strings.Split(before, "\n"), strings.Split(now, "\n")
 	for _, side := range []struct {
 		mark        string
 		lines, less []string
-	}{{"+ ", there, here}, {"- ", here, there}} {
+	}{{"+ ", is, was}, {"- ", was, is}} {
+		more := map[string]int{}
+		for _, l := range side.less {
+			more[l]--
+		}
 		for _, l := range side.lines {
-			if strings.TrimSpace(l) != "" && !slices.Contains(side.less, l) {
+			if more[l]++; more[l] > 0 && strings.TrimSpace(l) != "" {
 				all = append(all, side.mark+object.Display(l))
 			}
 		}

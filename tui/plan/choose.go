@@ -272,7 +272,7 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 	f := &kit.Form{Title: fmt.Sprintf("Let plan %d run?", number), Does: "yes, run it"}
 	f.Notes = []string{"It sends nothing."}
 	if w.Bytes > 0 || p.Totals[plan.Add].Count+p.Totals[plan.Change].Count > 0 {
-		f.Notes = []string{fmt.Sprintf("It sends %s objects, %s, to %s.", kit.Count(p.Totals[plan.Add].Count+p.Totals[plan.Change].Count), kit.Size(w.Bytes), object.Display(p.Target.Place))}
+		f.Notes = []string{fmt.Sprintf("It sends %s, %s, to %s.", objects(p.Totals[plan.Add].Count+p.Totals[plan.Change].Count), kit.Size(w.Bytes), object.Display(p.Target.Place))}
 	}
 	if n := p.Back.Count; n > 0 {
 		f.Notes = append(f.Notes, fmt.Sprintf("%s of its effects, %s, go back to the source.", kit.Count(n), kit.Size(p.Back.Bytes)))
@@ -293,9 +293,9 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 	if typed {
 		what := "It removes nothing."
 		if gone.Count > 0 {
-			what = fmt.Sprintf("It removes %s objects, %s.", kit.Count(gone.Count), kit.Size(gone.Bytes))
+			what = fmt.Sprintf("It removes %s, %s.", objects(gone.Count), kit.Size(gone.Bytes))
 			if p.Rules.Extras == rule.Trash {
-				what = fmt.Sprintf("It moves %s objects, %s, to the trash.", kit.Count(gone.Count), kit.Size(gone.Bytes))
+				what = fmt.Sprintf("It moves %s, %s, to the trash.", objects(gone.Count), kit.Size(gone.Bytes))
 			}
 		}
 		f.Warning = append(f.Warning, what+fmt.Sprintf(" Type the number of removals, %d, to let it go.", gone.Count))
@@ -303,7 +303,7 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 	}
 	blockers := sh.blockers()
 	if len(blockers) > 0 {
-		f.Warning = append(f.Warning, "It would fail. Name what it is to run in spite of, "+strings.Join(blockers, ", ")+", or mend it first (esc, m).")
+		f.Warning = append(f.Warning, "It would fail for: "+strings.Join(blockers, ", ")+". Type that under despite to run it all the same, or mend it first (esc, m).")
 		f.Fields = append(f.Fields, &kit.Field{Name: "despite", Hint: strings.Join(blockers, ", ")})
 	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
@@ -333,6 +333,13 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 		}
 	}
 	sh.form = f.Init()
+}
+
+func objects(n int64) string {
+	if n == 1 {
+		return "1 object"
+	}
+	return kit.Count(n) + " objects"
 }
 
 // approved goes on to the run once the approval is kept.
