@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -104,4 +105,50 @@ func must[T any](x T, err error) T {
 		panic(err)
 	}
 	return x
+}
+
+// What was decided about one plan is not taken for a word about another, and what it
+// says of the totals does not lift a guard.
+func TestForgedChoices(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\nextras = \"remove\"\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	p, err := s.Place(ctx, "north/archive/masters")
+	require.NoError(t, err)
+	for _, key := range []string{"gone/1", "gone/2", "gone/3"} {
+		_, err := p.Write(ctx, key, strings.NewReader("g"), 1, place.WriteOptions{Condition: place.Always})
+		require.NoError(t, err)
+	}
+	one := makePlan(t, s)
+	require.NotEmpty(t, one.Held)
+	require.NoError(t, s.Approve(ctx, "masters", one.Number, 3))
+	two := makePlan(t, s)
+	plans := filepath.Join(dir, "state/jobs/masters/plans")
+	choices := func(n string) string { return filepath.Join(plans, n+".choices.json") }
+	raw, err := os.ReadFile(choices("0001"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(choices("0002"), raw, 0o600))
+	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
+	require.ErrorIs(t, err, service.ErrHeld, "plan 1 was approved, not plan 2")
+
+	// Totals that somebody wrote into the file, with nothing in them that a guard minds.
+	_, err = s.Strike(ctx, "masters", two.Number, "gone/1")
+	require.NoError(t, err)
+	raw, err = os.ReadFile(choices("0002"))
+	require.NoError(t, err)
+	forged := map[string]any{}
+	require.NoError(t, json.Unmarshal(raw, &forged))
+	require.NotEmpty(t, forged["held"])
+	delete(forged, "held")
+	raw, err = json.Marshal(forged)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(choices("0002"), raw, 0o600))
+	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
+	require.ErrorIs(t, err, service.ErrHeld)
+	require.NoError(t, s.Approve(ctx, "masters", two.Number, 2))
+	r, err := s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
+	require.NoError(t, err)
+	_, err = r.Wait()
+	require.NoError(t, err)
 }

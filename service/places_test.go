@@ -285,7 +285,7 @@ func TestHostileKeysBetweenStores(t *testing.T) {
 	dir := workspace(t)
 	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
 	require.NoError(t, err)
-	put(t, dir, "endpoints.toml", string(raw)+"[endpoint.south]\nkind = \"s3\"\nstand-in = \"south\"\nsecret-from = \"file:hill.secret\"\n")
+	put(t, dir, "endpoints.toml", string(raw)+"[endpoint.south]\nkind = \"s3\"\nstand-in = \"south\"\n[endpoint.hill]\nkind = \"blob\"\nstand-in = \"hill\"\naccount = \"marsh\"\nsecret-from = \"file:hill.secret\"\n")
 	put(t, dir, "hill.secret", "c2VhIGxhdmVuZGVy\n")
 	put(t, dir, "jobs/south.toml", "source = \"north/archive\"\ntarget = \"south/copy\"\n")
 	put(t, dir, "jobs/hill.toml", "source = \"north/archive\"\ntarget = \"hill/copy\"\n")
@@ -356,26 +356,24 @@ func TestStandInWithoutKey(t *testing.T) {
 	for start := range 2 {
 		s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state")})
 		require.NoError(t, err)
-		for _, name := range []string{"practice"} {
-			if start == 0 {
-				require.NoError(t, s.MakeBucket(ctx, name, "first-bucket"))
-			}
-			_, err := s.Folders(ctx, name+"/", 9) // which starts it
-			require.NoError(t, err)
-			address, err := standin.Address(filepath.Join(dir, name))
-			require.NoError(t, err)
-			for _, path := range []string{"/", "/first-bucket"} {
-				req, err := http.NewRequest(http.MethodDelete, address+path, nil)
-				require.NoError(t, err)
-				resp, err := http.DefaultClient.Do(req)
-				require.NoError(t, err)
-				resp.Body.Close()
-				assert.GreaterOrEqual(t, resp.StatusCode, 400, path)
-			}
-			buckets, err := s.Folders(ctx, name+"/", 9)
-			require.NoError(t, err)
-			assert.Equal(t, []string{"first-bucket"}, buckets)
+		if start == 0 {
+			require.NoError(t, s.MakeBucket(ctx, "practice", "first-bucket"))
 		}
+		_, err = s.Folders(ctx, "practice/", 9) // which starts it
+		require.NoError(t, err)
+		address, err := standin.Address(filepath.Join(dir, "practice"))
+		require.NoError(t, err)
+		for _, path := range []string{"/", "/first-bucket"} {
+			req, err := http.NewRequest(http.MethodDelete, address+path, nil)
+			require.NoError(t, err)
+			resp, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			resp.Body.Close()
+			assert.GreaterOrEqual(t, resp.StatusCode, 400, path)
+		}
+		buckets, err := s.Folders(ctx, "practice/", 9)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"first-bucket"}, buckets)
 		require.NoError(t, s.Close())
 	}
 }

@@ -140,7 +140,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 		return nil, err
 	}
 	undo = append(undo, unlock)
-	p, err := s.planFor(j, opts)
+	p, err := s.planFor(ctx, j, opts)
 	if err != nil {
 		return nil, err
 	}
@@ -261,13 +261,17 @@ func (s *Service) only(p *plan.Plan, cause string) (func(int64) bool, error) {
 }
 
 // planFor opens the plan to run and holds it against job and guards.
-func (s *Service) planFor(j *job.Job, opts RunOptions) (p *plan.Plan, err error) {
+func (s *Service) planFor(ctx context.Context, j *job.Job, opts RunOptions) (p *plan.Plan, err error) {
 	if opts.Number != 0 {
 		p, err = s.PlanNumber(j.Name, opts.Number)
 	} else if p, err = s.LatestPlan(j.Name); err == nil && p == nil {
 		err = badInput(errors.New("there is no plan; `lumtra plan` makes one"))
 	}
 	if err != nil {
+		return nil, err
+	}
+	if err = p.Recount(ctx); err != nil {
+		p.Close()
 		return nil, err
 	}
 	switch {

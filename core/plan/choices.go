@@ -2,6 +2,8 @@ package plan
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +19,8 @@ import (
 // Choices are what a person decided about a plan. They lie in a file beside
 // it; the plan itself never changes.
 type Choices struct {
+	// Of is the plan that they were made about, by its sum; a digest of what is said of it as a whole.
+	Of string `json:"of"`
 	// Struck are keys, and prefixes that end in "/", that a run passes over.
 	Struck []string `json:"struck,omitempty"`
 	// Decided settles conflicts, by key or by prefix that ends in "/"; the
@@ -117,13 +121,17 @@ func (p *Plan) readChoices() error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	var c Choices
 	if err == nil {
-		err = json.Unmarshal(raw, &p.Choices)
+		err = json.Unmarshal(raw, &c)
 	}
 	if err != nil {
 		return fmt.Errorf("what was decided about the plan: %w", err)
 	}
-	if p.Choices.Summary != nil {
+	if c.Of != p.fileSum { // about another plan, which lay here before
+		return nil
+	}
+	if p.Choices = c; p.Choices.Summary != nil {
 		p.Info.Summary, p.Info.Held = *p.Choices.Summary, p.Choices.Held
 	}
 	return nil
@@ -137,23 +145,13 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 		return Info{}, err
 	}
 	defer p.Close()
-	c.Summary, c.Held = nil, nil
+	c.Summary, c.Held, c.Of = nil, nil, p.fileSum
 	p.Choices = c
+	if err := p.Recount(ctx); err != nil {
+		return Info{}, err
+	}
 	if c.Any() {
-		sum := p.Info.Summary
-		sum.Totals, sum.Left, sum.Back, sum.Sizes, sum.Asides, sum.Afterwards, sum.Cold, sum.Examples, sum.Alike, sum.Largest, sum.Blocked, sum.Compared = Totals{}, 0, Total{}, Sizes{}, Total{}, Total{}, Total{}, nil, nil, 0, nil, 0
-		cur := p.Effects("")
-		for n := 0; cur.Next(); n++ {
-			if n&4095 == 0 && ctx.Err() != nil {
-				return Info{}, ctx.Err()
-			}
-			sum.add(cur.Effect(), &p.Info.Rules)
-		}
-		if err := cur.Err(); err != nil {
-			return Info{}, err
-		}
-		p.Info.Summary = sum
-		c.Summary, c.Held = &sum, p.Info.Rules.Guards.Hold(p.Info.guarded())
+		c.Summary, c.Held = &p.Info.Summary, p.Info.Held
 	}
 	raw, err := json.MarshalIndent(c, "", "  ")
 	if err != nil {
@@ -172,6 +170,40 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 	}
 	defer again.Close()
 	return again.Info, nil
+}
+
+// Recount works out what the plan comes to from its effects and the choices about it,
+// and which guards that meets. What the choices say of it is for looking; before a run
+// it is not taken at its word.
+func (p *Plan) Recount(ctx context.Context) error {
+	if !p.Choices.Any() {
+		return nil
+	}
+	sum := p.Info.Summary
+	sum.Totals, sum.Left, sum.Back, sum.Sizes, sum.Asides, sum.Afterwards, sum.Cold, sum.Examples, sum.Alike, sum.Largest, sum.Blocked, sum.Compared = Totals{}, 0, Total{}, Sizes{}, Total{}, Total{}, Total{}, nil, nil, 0, nil, 0
+	cur := p.Effects("")
+	for n := 0; cur.Next(); n++ {
+		if n&4095 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		sum.add(cur.Effect(), &p.Info.Rules)
+	}
+	if err := cur.Err(); err != nil {
+		return err
+	}
+	p.Info.Summary = sum
+	p.Info.Held = p.Info.Rules.Guards.Hold(p.Info.guarded())
+	return nil
+}
+
+// sum tells a plan from every other: a digest of all that is said of it as a whole.
+func (i *Info) sum() string {
+	raw, err := json.Marshal(i)
+	if err != nil { // of plain values, which it can write
+		return ""
+	}
+	digest := sha256.Sum256(raw)
+	return hex.EncodeToString(digest[:])
 }
 
 // Approved tells whether a person let the plan go as it is now, removals and

@@ -145,6 +145,7 @@ type Plan struct {
 	// are as they are with them.
 	Choices Choices
 	seg     *segment.Reader
+	fileSum string // the sum of the info in the file, without choices
 }
 
 // Open opens a plan file with the choices made about it.
@@ -154,6 +155,7 @@ func Open(path string) (*Plan, error) {
 	if p.seg, err = segment.Open(path, magic, &p.Info); err != nil {
 		return nil, err
 	}
+	p.fileSum = p.Info.sum()
 	if err := p.readChoices(); err != nil {
 		p.seg.Close()
 		return nil, err
