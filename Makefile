@@ -36,7 +36,7 @@ lint: ## check formatting, vet and staticcheck
 interop: ## run the conformance suite and runs on four real servers
 	@tools/interop $(TOOLS)
 
-draws: ## run random jobs on 20,000 drawn stores, with faults (half an hour)
+draws: ## run random jobs on 20,000 drawn stores, with faults (an hour)
 	LUMTRA_DRAWS=20000 go test ./core/transfer -count=1 -timeout 150m -run TestEveryStore
 
 kills: ## kill runs on drawn stores and real servers, 34 times each
