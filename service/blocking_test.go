@@ -2,6 +2,8 @@ package service_test
 
 import (
 	"encoding/json"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -151,4 +153,30 @@ func TestForgedChoices(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.Wait()
 	require.NoError(t, err)
+}
+
+// A file that is no signature, or no token, is not sent to a store as one.
+func TestReferencesThatAreNone(t *testing.T) {
+	asked := 0
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked++
+		w.WriteHeader(http.StatusForbidden)
+	}))
+	defer web.Close()
+	dir := t.TempDir()
+	put(t, dir, "shadow", "root:$6$salt:19000:0:99999:7:::\nmarsh:!:19000::::::\n")
+	put(t, dir, "key", "a2V5\n")
+	put(t, dir, "endpoints.toml", "[endpoint.a]\nkind = \"blob\"\naddress = \""+web.URL+"/x\"\nsignature-from = \"file:shadow\"\n"+
+		"[endpoint.b]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:shadow\"\n"+
+		"[endpoint.c]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:key\"\n")
+	s := open(t, dir)
+	for _, name := range []string{"a", "b"} {
+		_, err := s.Folders(ctx, name+"/", 9)
+		assert.Equal(t, place.BadLogin, place.KindOf(err), "%v", err)
+		assert.NotContains(t, err.Error(), "root")
+	}
+	assert.Zero(t, asked)
+	_, err := s.Folders(ctx, "c/", 9)
+	assert.Equal(t, place.Denied, place.KindOf(err), "one file may hold both: %v", err)
+	assert.Positive(t, asked)
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -100,7 +101,32 @@ func (s *Service) login(ctx context.Context, e *job.Endpoint, given *secret.Cred
 			}
 		}
 	}
-	return l, nil
+	return l, wellFormed(e, &l)
+}
+
+// wellFormed refuses what goes to a store as it is and has not the form of it: a
+// workspace may come from somebody else, and name any file of this machine.
+func wellFormed(e *job.Endpoint, l *login) error {
+	what := ""
+	if text := l.access.Reveal(); text != "" {
+		values, err := url.ParseQuery(strings.TrimPrefix(text, "?"))
+		if err != nil || values.Get("sig") == "" || strings.ContainsFunc(text, func(r rune) bool { return r <= ' ' || r > '~' }) {
+			what = "signature-from does not lead to a signature (…&sig=…)"
+		}
+	}
+	if strings.ContainsFunc(l.token.Reveal(), notInTokens) {
+		what = "token-from does not lead to a token: tokens are letters, digits and + / = _ - . % ~"
+	}
+	if what == "" {
+		return nil
+	}
+	return place.NewError(e.Name, "open", "", place.BadLogin, errors.New(what))
+}
+
+// notInTokens are the characters that no session token has: they are base64, of either
+// alphabet, or several of these with dots between them.
+func notInTokens(r rune) bool {
+	return !('a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' || '0' <= r && r <= '9' || strings.ContainsRune("+/=_-.%~", r))
 }
 
 // open opens an endpoint by its settings.

@@ -263,7 +263,7 @@ func (m *model) key(msg tea.KeyPressMsg) tea.Cmd {
 		return nil
 	case "u":
 		m.shared.Bits = !m.shared.Bits
-		return nil
+		return kit.Cmd(kit.Say{Text: map[bool]string{true: "Rates are in bits a second.", false: "Rates are in bytes a second."}[m.shared.Bits]})
 	case "1", "2", "3", "4", "5", "6":
 		n, _ := strconv.Atoi(key)
 		return m.open(kit.View(n), "")
