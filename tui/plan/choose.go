@@ -314,7 +314,7 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 				return nil
 			}
 		}
-		run := tea.Sequence(kit.Cmd(kit.Open{View: kit.Run, Job: name}), kit.Cmd(kit.Start{Job: name, Number: number, Despite: despite}))
+		run := tea.Sequence(kit.Cmd(kit.Start{Job: name, Number: number, Despite: despite}), kit.Cmd(kit.Open{View: kit.Run, Job: name}))
 		if !typed {
 			sh.form = nil
 			return run

@@ -50,6 +50,9 @@ type startedMsg struct {
 	err error
 }
 
+// begunMsg tells that a run which was started is in the state by now.
+type begunMsg struct{ job string }
+
 // Crumbs name the job.
 func (s *Screen) Crumbs() []string {
 	if j := s.Current(); j != nil {
@@ -93,12 +96,17 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	case kit.Start:
 		return s.start(msg.Job, service.RunOptions{Number: msg.Number, Despite: msg.Despite})
 	case startedMsg:
+		if msg.err == nil { // until it is seen, the run before would stand here as if it were this one
+			return kit.Cmd(kit.Refresh{Then: kit.Cmd(begunMsg{msg.job})})
+		}
 		delete(s.starting, msg.job)
 		if msg.err != nil && !errors.Is(msg.err, service.ErrNothingToDo) {
 			s.err[msg.job] = msg.err
 		}
 	case kit.Opened:
 		s.choosing = ""
+	case begunMsg:
+		delete(s.starting, msg.job)
 	case kit.StateMsg:
 		s.beat(&msg.State)
 	case failuresMsg:
