@@ -35,7 +35,11 @@ func (s *Service) blocked(ctx context.Context, j *job.Job, p *plan.Plan, x *side
 	var names, why []string
 	for _, check := range c.all {
 		if check.Blocks && !slices.Contains(despite, check.Name) {
-			if why = append(why, check.Found+"; "+check.Mend); !slices.Contains(names, check.Name) {
+			found := check.Found
+			if check.Mend != "" {
+				found += "; " + check.Mend
+			}
+			if why = append(why, found); !slices.Contains(names, check.Name) {
 				names = append(names, check.Name)
 			}
 		}

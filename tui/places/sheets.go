@@ -199,12 +199,11 @@ func (s *Screen) typed(f *kit.Form, n int64, do func(typed int64) (*service.Act,
 	f.Notes = append(f.Notes, fmt.Sprintf("Type the number of things that go, %d, to go ahead.", n))
 	f.Fields = append(f.Fields, &kit.Field{Name: "number", Hint: "the number above"})
 	f.Submit = func(f *kit.Form) tea.Cmd {
-		number, err := strconv.ParseInt(strings.NewReplacer(",", "", ".", "", " ", "").Replace(f.Get("number")), 10, 64)
-		if err != nil || number != n {
+		if !numbered(f, n) {
 			f.Err = fmt.Errorf("this is not the number: %d things go", n)
 			return nil
 		}
-		return s.start(f, func() (*service.Act, error) { return do(number) }, again)
+		return s.start(f, func() (*service.Act, error) { return do(n) }, again)
 	}
 	return s.form(f)
 }
@@ -219,15 +218,17 @@ func touches(f *kit.Form, n int64) {
 }
 
 func told(f *kit.Form, n int64) bool {
-	if n <= 1 {
-		return true
-	}
-	number, err := strconv.ParseInt(strings.NewReplacer(",", "", ".", "", " ", "").Replace(f.Get("number")), 10, 64)
-	if err != nil || number != n {
+	if n > 1 && !numbered(f, n) {
 		f.Err = fmt.Errorf("this is not the number: it touches %d things", n)
 		return false
 	}
 	return true
+}
+
+// numbered tells whether the number was typed, however its digits are grouped.
+func numbered(f *kit.Form, n int64) bool {
+	number, err := strconv.ParseInt(strings.NewReplacer(",", "", ".", "", " ", "").Replace(f.Get("number")), 10, 64)
+	return err == nil && number == n
 }
 
 // start begins an act and shows its progress.
