@@ -60,7 +60,7 @@ var ErrOtherPlan = errors.New("the ledger belongs to another plan")
 
 // ErrDamaged means that a ledger cannot be read in its middle: more than an end that a
 // crash has cut short.
-var ErrDamaged = errors.New("the ledger is damaged; plan anew: what has arrived is found by looking")
+var ErrDamaged = errors.New("it is damaged in its middle")
 
 // OpenLedger opens the ledger at path for the plan with the given print, or
 // starts it. An end that a crash has cut short is dropped; other damage is [ErrDamaged]. A durable one brings what it notes to the
@@ -96,7 +96,7 @@ func (l *Ledger) load(print string) error {
 	}
 	l.size = all.at
 	if goesOn(l.file, l.size) {
-		return fmt.Errorf("%w at byte %d", ErrDamaged, l.size)
+		return fmt.Errorf("%w, at byte %d; plan anew (`lumtra run JOB --fresh`): what has arrived is found by looking", ErrDamaged, l.size)
 	}
 	if err := l.file.Truncate(l.size); err != nil {
 		return err
