@@ -100,16 +100,15 @@ func work(ctx context.Context, source, target *catalog.Catalog, opts Options, se
 
 // guarded is what the guards look at.
 func (i *Info) guarded() rule.Facts {
-	side, drifted, empty := i.Target.Objects, i.Drifted, ""
-	if i.Rules.Direction == rule.TwoWay { // removals go both ways
-		side = max(side, i.Source.Objects)
+	drifted, empty := i.Drifted, ""
+	if i.Rules.Direction == rule.TwoWay {
 		drifted = 0 // changes at the target are what the job is for
 		if i.Target.Objects == 0 {
 			empty = i.Target.Place
 		}
 	}
-	return rule.Facts{SourceName: i.Source.Place, SourceObjects: i.Source.Objects, TargetObjects: side, Selected: i.Selected.Count,
-		Removals: i.Totals[Remove].Count, Agreed: i.Agreed, Drifted: drifted, EmptyTarget: empty, Leaves: i.Rules.Afterwards.Leaves()}
+	return rule.Facts{SourceName: i.Source.Place, SourceObjects: i.Source.Objects, TargetObjects: i.Target.Objects, Selected: i.Selected.Count,
+		Removals: i.Totals[Remove].Count, SourceRemovals: i.BackRemovals, Agreed: i.Agreed, Drifted: drifted, EmptyTarget: empty, Leaves: i.Rules.Afterwards.Leaves()}
 }
 
 // worker is one plan being made.

@@ -179,8 +179,8 @@ func (p *Plan) Recount(ctx context.Context) error {
 	if !p.Choices.Any() {
 		return nil
 	}
-	sum := p.Info.Summary
-	sum.Totals, sum.Left, sum.Back, sum.Sizes, sum.Asides, sum.Afterwards, sum.Cold, sum.Examples, sum.Alike, sum.Largest, sum.Blocked, sum.Compared = Totals{}, 0, Total{}, Sizes{}, Total{}, Total{}, Total{}, nil, nil, 0, nil, 0
+	was := &p.Info.Summary // what the judge counted stays; the effects are counted anew
+	sum := Summary{Selected: was.Selected, Tallies: was.Tallies, Agreed: was.Agreed, Drifted: was.Drifted}
 	cur := p.Effects("")
 	for n := 0; cur.Next(); n++ {
 		if n&4095 == 0 && ctx.Err() != nil {

@@ -14,6 +14,8 @@ type Summary struct {
 	Left int64 `json:",omitempty"`
 	// Back counts the effects that go from target to source.
 	Back Total `json:",omitzero"`
+	// BackRemovals counts the objects that go at the source.
+	BackRemovals int64 `json:",omitempty"`
 	// Selected is what of the source the job takes, and Rules what each rule of
 	// its selection does.
 	Selected Total        `json:",omitzero"`
@@ -90,6 +92,9 @@ func (s *Summary) add(e *Effect, r *rule.Rules) {
 	if e.Back {
 		s.Back.Count++
 		s.Back.Bytes += e.Bytes()
+		if e.Kind == Remove {
+			s.BackRemovals++
+		}
 	}
 	if !e.Kind.Moves() {
 		return
@@ -121,6 +126,7 @@ func (s *Summary) merge(o *Summary) {
 		x.to.Bytes += x.from.Bytes
 	}
 	s.Left += o.Left
+	s.BackRemovals += o.BackRemovals
 	s.Largest = max(s.Largest, o.Largest)
 	s.Compared += o.Compared
 	for why, n := range o.Blocked {

@@ -306,7 +306,9 @@ type Facts struct {
 	// SourceObjects and TargetObjects are what the surveys found, Selected
 	// what of the source the job takes.
 	SourceObjects, TargetObjects, Selected int64
-	Removals                               int64
+	// Removals are all that go, SourceRemovals those of them at the source, which
+	// only a job both ways has.
+	Removals, SourceRemovals int64
 	// Agreed is what both sides last agreed on; Drifted how many of those are
 	// other or gone at the target without the job having done it.
 	Agreed, Drifted int64
@@ -332,8 +334,13 @@ func (g *Guards) Hold(f Facts) []string {
 	if most := Limit(g.Removals, DefaultRemovals); f.Removals > most {
 		say("it removes %d objects, more than the %d the job's guard lets pass", f.Removals, most)
 	}
-	if share := Limit(g.RemovalShare, DefaultRemovalShare); f.Removals*100 > share*f.TargetObjects {
-		say("it removes %d of %d objects at the target, more than %d %%", f.Removals, f.TargetObjects, share)
+	for _, side := range []struct {
+		name          string
+		removals, all int64
+	}{{"target", f.Removals - f.SourceRemovals, f.TargetObjects}, {"source", f.SourceRemovals, f.SourceObjects}} {
+		if share := Limit(g.RemovalShare, DefaultRemovalShare); side.removals*100 > share*side.all {
+			say("it removes %d of %d objects at the %s, more than %d %%", side.removals, side.all, side.name, share)
+		}
 	}
 	if shrink := Limit(g.Shrink, DefaultShrink); !f.Leaves && f.Agreed > 0 && f.SourceObjects > 0 && (f.Agreed-f.Selected)*100 > shrink*f.Agreed {
 		say("the source has %d objects where there were %d: more than %d %% are gone", f.Selected, f.Agreed, shrink)

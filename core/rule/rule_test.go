@@ -69,6 +69,8 @@ func TestGuards(t *testing.T) {
 		"empty allowed":  {func(f *Facts) { f.SourceObjects, f.Selected, f.Agreed, f.Drifted = 0, 0, 0, 0 }, Guards{EmptySource: &off}, ""},
 		"emptied target": {func(f *Facts) { f.EmptyTarget = "far" }, Guards{}, "far holds nothing, where both sides agreed on 100"},
 		"share":          {func(f *Facts) { f.Removals = 21 }, Guards{}, "removes 21 of 100 objects at the target, more than 20 %"},
+		"share back":     {func(f *Facts) { f.Removals, f.SourceRemovals, f.TargetObjects = 25, 21, 20 }, Guards{}, "removes 21 of 100 objects at the source, more than 20 %"},
+		"share of each":  {func(f *Facts) { f.Removals, f.SourceRemovals, f.TargetObjects = 24, 20, 20 }, Guards{}, ""},
 		"share allowed":  {func(f *Facts) { f.Removals = 100 }, Guards{RemovalShare: &none}, ""},
 		"count":          {func(f *Facts) { f.Removals, f.TargetObjects = 1001, 100000 }, Guards{}, "removes 1001 objects, more than the 1000"},
 		"shrink":         {func(f *Facts) { f.Selected = 49 }, Guards{}, "has 49 objects where there were 100: more than 50 %"},
