@@ -5,8 +5,10 @@ export GOFLAGS := -buildvcs=false
 TOOLS := $(CURDIR)/.tools
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
+FUZZ_TIME ?= 60s
+
 .DEFAULT_GOAL := help
-.PHONY: help build demo test race lint interop draws kills bench screenshots
+.PHONY: help build demo test race lint interop fuzz draws kills bench screenshots
 
 help: ## list the commands
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 14
@@ -35,6 +37,9 @@ lint: ## check formatting, vet and staticcheck
 
 interop: ## run the conformance suite and runs on four real servers
 	@tools/interop $(TOOLS)
+
+fuzz: ## feed every reader made-up input, FUZZ_TIME (60s) each
+	@tools/fuzz $(FUZZ_TIME) $(FUZZ)
 
 draws: ## run random jobs on 20,000 drawn stores, with faults (an hour)
 	LUMTRA_DRAWS=20000 go test ./core/transfer -count=1 -timeout 150m -run TestEveryStore

@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -161,8 +162,15 @@ type call struct {
 	key    string
 }
 
-// ServeHTTP answers one request, in the dialect the stand-in speaks.
+// ServeHTTP answers one request, in the dialect the stand-in speaks. It has to be
+// addressed to this machine by an address or by a name that stays here: a page in a
+// browser can have a name of its own lead to loopback, and must not get to the store
+// by that.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if !s.isMe(hostOf(r)) {
+		http.Error(w, "this stand-in answers to its address and to localhost only", http.StatusMisdirectedRequest)
+		return
+	}
 	if s.cfg.Blob {
 		s.serveBlob(w, r)
 	} else {
@@ -170,15 +178,25 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// serveS3 answers one request of the S3 API.
-func (s *Server) serveS3(w http.ResponseWriter, r *http.Request) {
-	c := &call{s: s, r: r, query: r.URL.Query()}
-	path := strings.TrimPrefix(r.URL.Path, "/")
+func hostOf(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.Host)
 	if err != nil {
 		host = r.Host
 	}
-	if name, ok := strings.CutSuffix(host, "."+s.cfg.Domain); ok && s.cfg.Domain != "" {
+	return strings.ToLower(strings.Trim(host, "[]"))
+}
+
+func (s *Server) isMe(host string) bool {
+	below := func(domain string) bool { return host == domain || strings.HasSuffix(host, "."+domain) }
+	_, err := netip.ParseAddr(host)
+	return err == nil || below("localhost") || s.cfg.Domain != "" && below(s.cfg.Domain)
+}
+
+// serveS3 answers one request of the S3 API.
+func (s *Server) serveS3(w http.ResponseWriter, r *http.Request) {
+	c := &call{s: s, r: r, query: r.URL.Query()}
+	path := strings.TrimPrefix(r.URL.Path, "/")
+	if name, ok := strings.CutSuffix(hostOf(r), "."+s.cfg.Domain); ok && s.cfg.Domain != "" {
 		c.bucket, c.key = name, path
 	} else {
 		c.bucket, c.key, _ = strings.Cut(path, "/")

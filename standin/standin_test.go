@@ -229,3 +229,30 @@ func TestFaultWords(t *testing.T) {
 		assert.Error(t, err, bad)
 	}
 }
+
+// A name that a stranger's page has lead to loopback gets nothing, whatever is asked
+// and in whichever dialect.
+func TestAnswersToItsOwnNamesOnly(t *testing.T) {
+	for _, cfg := range []standin.Config{{Public: true}, {Public: true, Domain: "marsh.test"}, {Blob: true}} {
+		cfg.Dir = t.TempDir()
+		srv, err := standin.New(cfg)
+		require.NoError(t, err)
+		addr, err := srv.Start("127.0.0.1:0")
+		require.NoError(t, err)
+		web := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
+		for host, own := range map[string]bool{
+			"": true, "localhost": true, "LOCALHOST:80": true, "b-1.localhost": true, "[::1]:9": true, "10.0.0.1": true,
+			"marsh.test": cfg.Domain != "", "b-1.marsh.test:1": cfg.Domain != "",
+			"evil.example": false, "localhost.evil.example": false, "127.0.0.1.evil.example:80": false, "xmarsh.test": false,
+		} {
+			r, err := http.NewRequest(http.MethodGet, addr+"/", nil)
+			require.NoError(t, err)
+			r.Host = host
+			resp, err := web.Do(r)
+			require.NoError(t, err)
+			resp.Body.Close()
+			assert.Equal(t, own, resp.StatusCode != http.StatusMisdirectedRequest, "%q: %d", host, resp.StatusCode)
+		}
+		require.NoError(t, srv.Close())
+	}
+}
