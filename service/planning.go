@@ -113,6 +113,15 @@ func (s *Service) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.O
 			})
 			return res.Same, err
 		}}
+	if canBeTouched(x.target) {
+		opts.SameStored = func(ctx context.Context, a, b *object.Entry) (same bool, err error) {
+			err = retry.Usual.Do(ctx, func(int) error {
+				same, err = compare.Stored(ctx, x.source, a, x.target, b)
+				return err
+			})
+			return same, err
+		}
+	}
 	if place.KnownOf(x.target).Lacks(place.KeepsMeta) {
 		opts.Notes = append(opts.Notes, x.target.Name()+" keeps no metadata: original times, permissions and metadata are lost there")
 	}
@@ -138,6 +147,15 @@ func (s *Service) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.O
 		return otherFacts(ctx, &j.Rules.As, x, a, b)
 	}
 	return opts, nil
+}
+
+// canBeTouched tells whether an object there can be given another time in place.
+func canBeTouched(p place.Place) bool {
+	if _, ok := p.(place.FactsSetter); ok {
+		return true
+	}
+	_, ok := p.(place.MetadataWriter)
+	return ok && !place.KnownOf(p).Lacks(place.KeepsMeta)
 }
 
 // otherFacts tells which of the metadata and tags a job sets or carries over

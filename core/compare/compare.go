@@ -69,6 +69,30 @@ func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb
 	return c.surely(c.contents)
 }
 
+// Stored tells whether the source's content is what the target keeps a checksum of. The
+// target is not read, and the source only where that is a file at hand: it is false
+// where no checksum is kept, which tells nothing of the content.
+func Stored(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (bool, error) {
+	there, err := stored(ctx, pb, b)
+	if err != nil || len(there) == 0 || a.Size != b.Size {
+		return false, err
+	}
+	here, err := stored(ctx, pa, a)
+	if err != nil {
+		return false, err
+	}
+	for _, s := range here {
+		if other, ok := (object.Entry{Sums: there}).Sum(s.Kind); ok {
+			return s == other, nil
+		}
+	}
+	if !pa.Abilities().Tree {
+		return false, nil
+	}
+	read, err := Sum(ctx, pa, a.Key, a.Mark(), there[0].Kind)
+	return err == nil && read == there[0], err
+}
+
 // comparison is one object being compared.
 type comparison struct {
 	ctx    context.Context

@@ -29,6 +29,10 @@ type Options struct {
 	Name, NameBack func(key string) error
 	// SameContent compares two objects of equal size, for judging by content.
 	SameContent func(ctx context.Context, source, target *object.Entry) (bool, error)
+	// SameStored tells whether a source object is what the target keeps a checksum
+	// of, without reading the target; false where it keeps none. Nil where a target
+	// cannot be given another time: what was touched is then sent again.
+	SameStored func(ctx context.Context, source, target *object.Entry) (bool, error)
 	// Tags reads a source object's tags, for a selection by tags.
 	Tags func(ctx context.Context, source *object.Entry) (map[string]string, error)
 	// OtherFacts tells what of metadata and tags is not as the job wants it at
@@ -65,7 +69,7 @@ func Build(ctx context.Context, path string, source, target *catalog.Catalog, op
 // Weigh works out what Build would write, without writing it. It asks no
 // place: what only contents or tags can tell counts as the same and as taken.
 func Weigh(ctx context.Context, source, target *catalog.Catalog, opts Options) (Info, error) {
-	opts.SameContent, opts.Tags, opts.OtherFacts = nil, nil, nil
+	opts.SameContent, opts.SameStored, opts.Tags, opts.OtherFacts = nil, nil, nil, nil
 	return work(ctx, source, target, opts, nil)
 }
 
@@ -206,6 +210,15 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 	merge := catalog.NewMerge(w.source.Cursor(s.from), w.target.Cursor(s.from))
 	states := w.opts.Agreed.Cursor(s.from)
 	var buf []byte
+	take := func(p *pair) error {
+		j.summary.add(&p.Effect, &w.opts.Rules)
+		if r.block == nil {
+			return nil
+		}
+		buf = p.Effect.append(buf[:0])
+		return r.block.Add(p.Key, buf)
+	}
+	var touched queue
 	for n := 0; merge.Next(); n++ {
 		if n&1023 == 0 && ctx.Err() != nil {
 			r.err = ctx.Err()
@@ -224,16 +237,20 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 		}
 		j.next = next{merge.NextA(), merge.NextB(), true}
 		p := j.judge(merge.A, merge.B, states.At(key))
-		j.summary.add(&p.Effect, &w.opts.Rules)
-		if r.block != nil {
-			buf = p.Effect.append(buf[:0])
-			if r.err = r.block.Add(key, buf); r.err != nil {
-				return r
-			}
+		if !p.touched && len(touched.pairs) == 0 {
+			r.err = take(&p)
+		} else if touched.add(&p); touched.full() {
+			r.err = touched.settle(ctx, w, take)
+		}
+		if r.err != nil {
+			return r
 		}
 	}
 	if r.err = merge.Err(); r.err == nil {
 		r.err = states.Err()
+	}
+	if r.err == nil {
+		r.err = touched.settle(ctx, w, take)
 	}
 	r.summary = j.summary
 	return r
@@ -326,14 +343,6 @@ func (w *worker) asking(ctx context.Context) error {
 	return err
 }
 
-func own(e *object.Entry) *object.Entry {
-	if e == nil {
-		return nil
-	}
-	mine := *e
-	return &mine
-}
-
 // ask finds out what only the places can tell. It runs on many goroutines and
 // changes only the pair.
 func (w *worker) ask(ctx context.Context, j *judging, p *pair) *pair {
@@ -363,6 +372,9 @@ func (w *worker) ask(ctx context.Context, j *judging, p *pair) *pair {
 		if !same {
 			j.differs(p, OtherContent)
 		}
+	}
+	if p.touched && e.Kind == Change {
+		w.look(ctx, p)
 	}
 	if p.askFacts && e.Kind == Same && w.opts.OtherFacts != nil {
 		what, err := w.opts.OtherFacts(ctx, e.Source, e.Target)

@@ -49,8 +49,8 @@ type pair struct {
 	// askTags that the tags decide whether the object is taken, askFacts that
 	// metadata and tags may differ.
 	ask, askTags, askFacts bool
-	// untagged tells that the tags dropped it.
-	untagged bool
+	// untagged tells that the tags dropped it, touched that only its time is another.
+	untagged, touched bool
 }
 
 // judge decides a key by what the catalogs and the agreed states say.
@@ -257,6 +257,7 @@ func (j *judging) compareFacts(p *pair) {
 		j.same(p, SameContent) // until looking says otherwise
 	default:
 		j.byTime(p)
+		p.touched = j.touched(p)
 	}
 }
 

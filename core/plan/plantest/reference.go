@@ -33,8 +33,9 @@ type World struct {
 	Bad                func(key string) bool
 	// Gaps tells that a survey was not whole.
 	Gaps bool
-	// Same compares contents.
-	Same func(source, target object.Entry) bool
+	// Same compares contents. Stored tells that what was touched alone is compared too.
+	Same   func(source, target object.Entry) bool
+	Stored bool
 
 	sourceFolders, targetFolders map[string]bool
 }
@@ -162,6 +163,14 @@ func (w *World) key(k string, below bool) Outcome {
 	case twoWay:
 		return w.conflict(src, here, dst, there)
 	}
+	o := w.different(src, dst)
+	if o.Kind == plan.Change && w.Stored && w.Rules.Judge == rule.BySizeAndTime && src.Size == dst.Size && !(agreed && dstMoved) && w.Same(src, dst) {
+		o = Outcome{Kind: plan.Meta}
+	}
+	return o
+}
+
+func (w *World) different(src, dst object.Entry) Outcome {
 	switch w.Rules.Different {
 	case rule.Skip:
 		return Outcome{Kind: plan.LeftOut}
