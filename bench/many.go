@@ -83,12 +83,12 @@ func measureMany(dir, program string, objects int) error {
 	}
 	// What is forgotten cannot be looked at: the ways are taken as known.
 	known := `{"kind":"s3","address":"` + target + `","facts":{"at":"` + time.Now().Format(time.RFC3339) + `","answers":{"write-if-absent":"works","write-if-still":"works","crc64nvme-ahead":"works","crc64nvme-behind":"works"}}}`
-	if err := errors.Join(os.MkdirAll(filepath.Join(work, ".lumtra", "tests"), 0o700),
-		os.WriteFile(filepath.Join(work, ".lumtra", "tests", "to.facts.json"), []byte(known), 0o600)); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Join(work, "state", "tests"), 0o700),
+		os.WriteFile(filepath.Join(work, "state", "tests", "to.facts.json"), []byte(known), 0o600)); err != nil {
 		return err
 	}
 	began := time.Now()
-	cmd := exec.Command(program, "--workspace", work, "run", "many", "--json")
+	cmd := exec.Command(program, "--workspace", work, "--state", filepath.Join(work, "state"), "--trust", "run", "many", "--json")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {

@@ -77,7 +77,7 @@ func furnish(dir string) error {
 			return err
 		}
 	}
-	s, err := service.Open(service.Options{Workspace: dir, State: demo.StateDir(dir)})
+	s, err := service.Open(service.Options{Workspace: dir, State: stateOf(dir)})
 	if err != nil {
 		return err
 	}
@@ -90,6 +90,9 @@ func furnish(dir string) error {
 	}
 	return errors.Join(planErr, s.Close())
 }
+
+// stateOf is where the state of a world made here lies: inside, to go with it.
+func stateOf(dir string) string { return filepath.Join(dir, "state") }
 
 func measureKeys(program, dir string) error {
 	w, err := open(program, dir)
@@ -134,7 +137,7 @@ type window struct {
 }
 
 func open(program, dir string) (*window, error) {
-	w := &window{cmd: exec.CommandContext(context.Background(), program, "--workspace", dir), more: make(chan struct{}, 1)}
+	w := &window{cmd: exec.CommandContext(context.Background(), program, "--workspace", dir, "--state", stateOf(dir)), more: make(chan struct{}, 1)}
 	w.cmd.Env = append(os.Environ(), "TERM=xterm-256color", "LUMTRA_BACKGROUND=dark")
 	w.began = time.Now()
 	var err error

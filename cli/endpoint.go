@@ -23,7 +23,7 @@ import (
 func (a *app) endpointCommand() *cobra.Command {
 	c := &cobra.Command{Use: "endpoint", Short: "Add, test, list and remove endpoints", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	c.AddCommand(a.endpointAddCommand(), a.endpointTestCommand(), a.endpointListCommand(), a.endpointRemoveCommand())
+	c.AddCommand(a.endpointAddCommand(), a.endpointConfirmCommand(), a.endpointTestCommand(), a.endpointListCommand(), a.endpointRemoveCommand())
 	return c
 }
 
@@ -316,10 +316,15 @@ it, ` + service.PassphraseFrom + ` says where it lies: "env:NAME" or "file:PATH"
 						return err
 					}
 				}
-				if err := s.Relock(how, passphrase, file); err != nil {
+				left, err := s.Relock(how, passphrase, file)
+				if err != nil {
 					return err
 				}
-				a.out.say("locked", map[string]any{"with": how}, fmt.Sprintf("The kept credentials are locked with a %s.", strings.ReplaceAll(string(how), "-", " ")))
+				text := fmt.Sprintf("The kept credentials are locked with a %s.", strings.ReplaceAll(string(how), "-", " "))
+				if left != "" {
+					text += " Nothing is sealed with " + object.Display(left) + " any more: it is yours to remove."
+				}
+				a.out.say("locked", map[string]any{"with": how, "left": left}, text)
 				return nil
 			})
 		},

@@ -29,7 +29,11 @@ func (a *app) demoCommand() *cobra.Command {
 					return err
 				}
 				defer os.RemoveAll(temp)
-				dir = temp
+				dir, a.state = temp, filepath.Join(temp, "state")
+			}
+			a.workspace = dir
+			if err := a.folders(); err != nil {
+				return err
 			}
 			say := a.out.say
 			if !headless {
@@ -37,12 +41,14 @@ func (a *app) demoCommand() *cobra.Command {
 			}
 			fresh := !demo.Built(dir)
 			if fresh {
+				if err := a.startAnew(); err != nil {
+					return err
+				}
 				say("building", map[string]any{"dir": dir}, "Building the Saltmarsh Sound Archive in "+dir+" …")
 				if err := demo.Build(ctx, dir, demo.Usual); err != nil {
 					return interrupted(ctx, err)
 				}
 			}
-			a.workspace, a.state = dir, demo.StateDir(dir)
 			return a.withService(ctx, func(s *service.Service) error {
 				if fresh {
 					if err := demo.Furnish(ctx, dir, s); err != nil {
@@ -234,6 +240,9 @@ func (a *app) initCommand() *cobra.Command {
 			}
 			if _, err := os.Stat(filepath.Join(a.workspace, "endpoints.toml")); err == nil {
 				return fmt.Errorf("%w: %s is a workspace already", service.ErrBadInput, a.workspace)
+			}
+			if err := a.startAnew(); err != nil {
+				return err
 			}
 			for _, d := range []string{"jobs", "here"} {
 				if err := os.MkdirAll(filepath.Join(a.workspace, d), 0o755); err != nil {

@@ -10,11 +10,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"lumtra/core/object"
 	"lumtra/service"
+	"lumtra/service/state"
 )
 
 // errUsage marks a command line that was not understood.
@@ -27,6 +29,8 @@ type Interface func(ctx context.Context, s *service.Service) error
 // app is what the commands share.
 type app struct {
 	workspace, state string
+	usual            bool // the state lies where that of this workspace does by default
+	trust, unasked   bool
 	out              *printer
 	errOut           io.Writer
 	open             Interface
@@ -79,7 +83,8 @@ everything, 8 blocked by a check.`,
 	root.CompletionOptions.HiddenDefaultCmd = true
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.workspace, "workspace", "", "folder with endpoints.toml and jobs/ (default $XDG_CONFIG_HOME/lumtra)")
-	flags.StringVar(&a.state, "state", "", "folder for what Lumtra keeps (default $XDG_STATE_HOME/lumtra, or .lumtra in --workspace)")
+	flags.StringVar(&a.state, "state", "", "folder for what Lumtra keeps (default $XDG_STATE_HOME/lumtra, and one in its workspaces/ for each --workspace)")
+	flags.BoolVar(&a.trust, "trust", false, "let the workspace's settings use the secrets they name, without asking")
 	flags.BoolVar(&a.out.json, "json", a.out.json, "print one JSON object a line")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w: %w", errUsage, err) })
 	root.AddCommand(a.surveyCommand(), a.planCommand(), a.runCommand(), a.proveCommand(), a.historyCommand(),
@@ -102,23 +107,56 @@ everything, 8 blocked by a check.`,
 
 // folders finds workspace and state where they were not given.
 func (a *app) folders() error {
-	home, err := os.UserHomeDir()
-	if err != nil {
-		return err
-	}
-	xdg := func(variable, fallback string) string {
+	xdg := func(variable, fallback string) (string, error) {
 		if dir := os.Getenv(variable); filepath.IsAbs(dir) {
-			return filepath.Join(dir, "lumtra")
+			return filepath.Join(dir, "lumtra"), nil
 		}
-		return filepath.Join(home, fallback, "lumtra")
+		home, err := os.UserHomeDir()
+		return filepath.Join(home, fallback, "lumtra"), err
 	}
-	if a.state == "" {
-		if a.state = xdg("XDG_STATE_HOME", ".local/state"); a.workspace != "" {
-			a.state = filepath.Join(a.workspace, ".lumtra")
-		}
+	own, err := xdg("XDG_STATE_HOME", ".local/state")
+	named := a.workspace != ""
+	if !named && err == nil {
+		a.workspace, err = xdg("XDG_CONFIG_HOME", ".config")
 	}
-	if a.workspace == "" {
-		a.workspace = xdg("XDG_CONFIG_HOME", ".config")
+	switch {
+	case a.state != "":
+		return nil
+	case err != nil:
+		return err
+	case !named:
+		a.state = own
+		return nil
+	}
+	a.usual = true
+	a.state, err = state.Folder(own, a.workspace)
+	return err
+}
+
+// startAnew puts the state of a workspace aside that was in the same folder before.
+func (a *app) startAnew() error {
+	if _, err := os.Lstat(a.state); !a.usual || err != nil {
+		return nil
+	}
+	aside := a.state + ".old-" + time.Now().UTC().Format("20060102T150405.000")
+	fmt.Fprintf(a.errOut, "The state of a former workspace in this folder is put aside as %s.\n", object.Display(aside))
+	return os.Rename(a.state, aside)
+}
+
+// readyState takes over state that lay in the workspace once, and checks what there is.
+func (a *app) readyState() error {
+	moved, err := false, error(nil)
+	if a.usual {
+		moved, err = state.TakeOver(a.workspace, a.state)
+	}
+	if err == nil {
+		err = state.Open(a.state)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %w", service.ErrBadInput, err)
+	}
+	if moved {
+		fmt.Fprintf(a.errOut, "The state of this workspace lies in %s now, and no longer inside it.\n", object.Display(a.state))
 	}
 	return nil
 }
@@ -131,11 +169,14 @@ func (a *app) withService(ctx context.Context, do func(*service.Service) error) 
 	if _, err := os.Stat(filepath.Join(a.workspace, "endpoints.toml")); errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("%w: there is no workspace in %s; `lumtra init` makes one, `lumtra demo` shows one", service.ErrBadInput, object.Display(a.workspace))
 	}
-	s, err := service.Open(service.Options{Workspace: a.workspace, State: a.state, Log: a.log()})
+	if err := a.readyState(); err != nil {
+		return err
+	}
+	s, err := service.Open(service.Options{Workspace: a.workspace, State: a.state, Log: a.log(), Trust: a.trust})
 	if err != nil {
 		return err
 	}
-	if err := a.unlock(s); err != nil {
+	if err := errors.Join(a.unlock(s), a.askTrust(s)); err != nil {
 		return errors.Join(err, s.Close())
 	}
 	return errors.Join(do(s), s.Close())
@@ -143,9 +184,6 @@ func (a *app) withService(ctx context.Context, do func(*service.Service) error) 
 
 // log writes to a file in the state folder; nothing is lost without it.
 func (a *app) log() *slog.Logger {
-	if os.MkdirAll(a.state, 0o700) != nil {
-		return nil
-	}
 	f, err := os.OpenFile(filepath.Join(a.state, "lumtra.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil

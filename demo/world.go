@@ -367,6 +367,3 @@ func Furnish(ctx context.Context, dir string, s *service.Service) error {
 	}
 	return os.WriteFile(filepath.Join(dir, marker), []byte(`{"world": "Saltmarsh Sound Archive", "made_up": true}`+"\n"), 0o644)
 }
-
-// StateDir is where a world's state lies.
-func StateDir(dir string) string { return filepath.Join(dir, ".lumtra") }

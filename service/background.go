@@ -134,7 +134,12 @@ func listenPrivately(path string) (net.Listener, error) {
 	}
 	defer os.RemoveAll(dir)
 	made := filepath.Join(dir, "s")
-	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: made, Net: "unix"})
+	short, done, err := shortened(made)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: short, Net: "unix"})
 	if err != nil {
 		return nil, err
 	}
@@ -144,6 +149,16 @@ func listenPrivately(path string) (net.Listener, error) {
 		return nil, err
 	}
 	return &private{listener, path}, nil
+}
+
+// shortened is a name for a socket by way of its folder, held open until done is called:
+// the name of a socket has 107 bytes at the most (unix(7)), a path more.
+func shortened(path string) (name string, done func() error, err error) {
+	dir, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return "", nil, err
+	}
+	return fmt.Sprintf("/proc/self/fd/%d/%s", dir.Fd(), filepath.Base(path)), dir.Close, nil
 }
 
 // private is a socket for its owner: whoever else comes through, as the permissions

@@ -170,13 +170,16 @@ func TestReferencesThatAreNone(t *testing.T) {
 		"[endpoint.b]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:shadow\"\n"+
 		"[endpoint.c]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:key\"\n")
 	s := open(t, dir)
+	uses, err := s.Unconfirmed()
+	require.NoError(t, err)
+	require.NoError(t, s.Confirm(uses...))
 	for _, name := range []string{"a", "b"} {
 		_, err := s.Folders(ctx, name+"/", 9)
 		assert.Equal(t, place.BadLogin, place.KindOf(err), "%v", err)
 		assert.NotContains(t, err.Error(), "root")
 	}
 	assert.Zero(t, asked)
-	_, err := s.Folders(ctx, "c/", 9)
+	_, err = s.Folders(ctx, "c/", 9)
 	assert.Equal(t, place.Denied, place.KindOf(err), "one file may hold both: %v", err)
 	assert.Positive(t, asked)
 }

@@ -101,7 +101,7 @@ func (s *Service) RemoveCredential(label string) error {
 	if err := s.secrets.Remove(label); err != nil {
 		return badInput(err)
 	}
-	return nil
+	return s.dropUses(label)
 }
 
 // CredentialsLocked tells whether a passphrase is needed, and how the key is kept.
@@ -118,11 +118,11 @@ func (s *Service) Unlock(passphrase secret.Text) error {
 }
 
 // Relock keeps the credentials' key in another way; see [secret.Store.Relock].
-func (s *Service) Relock(how secret.Lock, passphrase secret.Text, at string) error {
-	if err := s.secrets.Relock(how, passphrase, at); err != nil {
-		return badInput(err)
+func (s *Service) Relock(how secret.Lock, passphrase secret.Text, at string) (left string, err error) {
+	if left, err = s.secrets.Relock(how, passphrase, at); err != nil {
+		err = badInput(err)
 	}
-	return nil
+	return left, err
 }
 
 // Pasted is what was made of text that somebody pasted to name an endpoint.

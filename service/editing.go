@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 
 	"lumtra/core/job"
@@ -40,6 +41,9 @@ func (s *Service) SaveEndpoint(was string, e job.Endpoint, given *secret.Credent
 		if !slices.ContainsFunc(all, func(f secret.Facts) bool { return f.Label == label }) {
 			return badInput(fmt.Errorf("%w: %q", secret.ErrNoCredential, label))
 		}
+	}
+	if err := s.Confirm(s.uses(&e)...); err != nil { // a person has just given them
+		return err
 	}
 	if err := job.SaveEndpoint(s.opts.Workspace, was, &e); err != nil {
 		return badInput(err)
@@ -108,6 +112,11 @@ func (s *Service) tryOut(ctx context.Context, e job.Endpoint, given *secret.Cred
 	}
 	if e.StandIn != "" { // one at a time may have it open
 		s.forgetNow(e.Name)
+	}
+	if saved := s.Workspace().Endpoints[e.Name]; given == nil && (saved == nil || !reflect.DeepEqual(*saved, e)) {
+		if err := s.Confirm(s.uses(&e)...); err != nil { // settings that a person types
+			return nil, err
+		}
 	}
 	return s.open(ctx, &e, given)
 }

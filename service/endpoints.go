@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"github.com/aws/aws-sdk-go-v2/aws"
+	"golang.org/x/sys/unix"
 
 	"lumtra/core/job"
 	"lumtra/core/place"
@@ -67,6 +68,11 @@ type login struct {
 // place of what its settings say.
 func (s *Service) login(ctx context.Context, e *job.Endpoint, given *secret.Credential) (l login, err error) {
 	bad := func(err error) (login, error) { return l, place.NewError(e.Name, "open", "", place.BadLogin, err) }
+	if given == nil {
+		if err := s.mayUse(e); err != nil {
+			return l, err
+		}
+	}
 	if label := e.Kept(); label != "" && given == nil {
 		c, err := s.secrets.Get(label)
 		if err != nil {
@@ -220,10 +226,9 @@ func (s *Service) standInKey(e *job.Endpoint) (l login, err error) {
 		made := path + "." + rand.Text()
 		err = os.WriteFile(made, []byte(base64.StdEncoding.EncodeToString([]byte(rand.Text()))), 0o600)
 		if err == nil {
-			if err = os.Link(made, path); errors.Is(err, os.ErrExist) {
-				err = nil
+			if err = unix.Renameat2(unix.AT_FDCWD, made, unix.AT_FDCWD, path, unix.RENAME_NOREPLACE); errors.Is(err, os.ErrExist) {
+				err = os.Remove(made)
 			}
-			err = errors.Join(err, os.Remove(made))
 		}
 		if err == nil {
 			key, err = os.ReadFile(path)

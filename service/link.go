@@ -32,8 +32,13 @@ func newLink(state string) *link {
 	path := filepath.Join(state, socketName)
 	return &link{runs: map[string]*ActiveRun{}, client: &http.Client{Timeout: callPatience, Transport: &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			name, done, err := shortened(path)
+			if err != nil {
+				return nil, err
+			}
+			defer done()
 			var d net.Dialer
-			return d.DialContext(ctx, "unix", path)
+			return d.DialContext(ctx, "unix", name)
 		},
 		IdleConnTimeout: time.Minute,
 	}}}

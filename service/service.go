@@ -18,6 +18,7 @@ import (
 	"lumtra/core/job"
 	"lumtra/core/place"
 	"lumtra/core/secret"
+	"lumtra/service/state"
 )
 
 // Options say where things lie.
@@ -26,6 +27,9 @@ type Options struct {
 	// for everything Lumtra keeps.
 	Workspace, State string
 	Log              *slog.Logger
+	// Trust confirms every use of a secret that the workspace's settings name, as a
+	// person would; see [Use].
+	Trust bool
 }
 
 // Service does the work in this process. Its methods may be called from many
@@ -74,17 +78,11 @@ func Open(opts Options) (*Service, error) {
 	if err != nil {
 		return nil, badInput(err)
 	}
-	for _, dir := range []string{opts.State, filepath.Join(opts.State, "jobs")} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return nil, fmt.Errorf("the state folder: %w", err)
-		}
+	if err := state.Open(opts.State); err != nil {
+		return nil, badInput(err)
 	}
-	// State that lies inside a workspace stays out of version control.
-	ignore := filepath.Join(opts.State, ".gitignore")
-	if _, err := os.Stat(ignore); errors.Is(err, os.ErrNotExist) {
-		if err := os.WriteFile(ignore, []byte("*\n"), 0o600); err != nil {
-			return nil, fmt.Errorf("the state folder: %w", err)
-		}
+	if err := os.MkdirAll(filepath.Join(opts.State, "jobs"), 0o700); err != nil {
+		return nil, fmt.Errorf("the state folder: %w", err)
 	}
 	sweep(opts.State)
 	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, knowns: map[string]*place.Known{}, runs: map[string]*ActiveRun{}, limits: map[string]*endpointLimit{}, last: map[string]*ActiveRun{}, link: newLink(opts.State),

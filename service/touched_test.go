@@ -32,6 +32,9 @@ func TestTouched(t *testing.T) {
 		put(t, dir, "endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.north]\nkind = \"s3\"\naddress = \""+address+
 			"\"\naccess-key = \"saltmarsh\"\nsecret-from = \"file:north.secret\"\n")
 		s := open(t, dir)
+		uses, err := s.Unconfirmed()
+		require.NoError(t, err)
+		require.NoError(t, s.Confirm(uses...))
 		require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 		_, res := run(t, s, "masters", service.Freshness{})
 		require.EqualValues(t, 40, res.Objects)

@@ -24,7 +24,7 @@ func TestUnreadableFile(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(dir, "src/shut.wav"), 0))
 	require.NoError(t, os.Chmod(filepath.Join(dir, "src/locked"), 0))
 	t.Cleanup(func() { os.Chmod(filepath.Join(dir, "src/locked"), 0o755) })
-	cmd := command(dir, "run", "out")
+	cmd := command(dir, "--state", filepath.Join(dir, "state"), "run", "out")
 	if os.Geteuid() == 0 { // who may read everything becomes someone who may not
 		for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 			require.NoError(t, os.Chmod(d, 0o755))

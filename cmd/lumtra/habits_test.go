@@ -291,7 +291,7 @@ func TestWhateverAStoreLacks(t *testing.T) {
 				assert.True(t, strings.HasPrefix(there["big.wav"], "ebb!"))
 				o.run(cli.ExitDone, "run", "back")
 				assert.Equal(t, sums(files(t, filepath.Join(o.dir, "src"))), sums(files(t, filepath.Join(o.dir, "dst"))))
-				raw, err := os.ReadFile(filepath.Join(o.dir, ".lumtra", "lumtra.log"))
+				raw, err := os.ReadFile(stateOf(t, o.dir, "lumtra.log"))
 				if err == nil {
 					assert.NotContains(t, string(bytes.ToLower(raw)), "panic")
 				}

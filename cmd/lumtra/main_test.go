@@ -24,6 +24,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/place/s3"
 	"lumtra/core/secret"
+	"lumtra/service/state"
 	"lumtra/standin"
 )
 
@@ -39,6 +40,8 @@ func TestMain(m *testing.M) {
 	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program, ".").CombinedOutput(); err != nil {
 		panic(string(out))
 	}
+	own = filepath.Join(dir, "state")
+	os.Setenv("XDG_STATE_HOME", own)
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
@@ -138,7 +141,7 @@ func put(t *testing.T, dir, name, text string) {
 }
 
 func command(dir string, args ...string) *exec.Cmd {
-	cmd := exec.Command(program, append([]string{"--workspace", dir}, args...)...)
+	cmd := exec.Command(program, append([]string{"--workspace", dir, "--trust"}, args...)...)
 	cmd.Env = append(os.Environ(), secretEnv+"=reed-bed-9913")
 	return cmd
 }
@@ -153,6 +156,16 @@ func lumtra(t *testing.T, dir string, args ...string) (string, int) {
 	assert.NotContains(t, string(out), "reed-bed-9913", "a secret was printed")
 	assert.NotContains(t, string(out), "goroutine ", "a panic")
 	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// own is the folder for the state of all programs started here.
+var own string
+
+// stateOf is a path in the state of a workspace.
+func stateOf(t *testing.T, workspace string, path ...string) string {
+	dir, err := state.Folder(filepath.Join(own, "lumtra"), workspace)
+	require.NoError(t, err)
+	return filepath.Join(append([]string{dir}, path...)...)
 }
 
 // files reads a tree: path to content.

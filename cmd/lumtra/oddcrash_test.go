@@ -53,7 +53,7 @@ func TestKilledOnOddStores(t *testing.T) {
 			for round := 0; killed < wanted; round++ {
 				// A bucket nobody has tested yet, now and then: its facts are forgotten.
 				if round%2 == 1 {
-					os.RemoveAll(filepath.Join(o.dir, ".lumtra", "tests"))
+					os.RemoveAll(stateOf(t, o.dir, "tests"))
 				}
 				job := fmt.Sprint("leg-", round)
 				o.job(job, "src", fmt.Sprint("north/archive/copy", round), "[limits]\nstreams = 6\npart-size = \"5MiB\"\n")

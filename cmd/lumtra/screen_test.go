@@ -26,6 +26,13 @@ func openWindow(t *testing.T, args ...string) *window { return openWindowEnv(t, 
 
 // openWindowEnv is openWindow with more in the environment.
 func openWindowEnv(t *testing.T, env []string, args ...string) *window {
+	return openAny(t, env, append([]string{"--trust"}, args...)...)
+}
+
+// openPlain opens the window as it is opened by hand.
+func openPlain(t *testing.T, args ...string) *window { return openAny(t, nil, args...) }
+
+func openAny(t *testing.T, env []string, args ...string) *window {
 	w := &window{t, fmt.Sprintf("lumtra-test-%d", time.Now().UnixNano())}
 	quoted := program
 	for _, a := range args {

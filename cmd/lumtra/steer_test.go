@@ -118,6 +118,6 @@ func TestScreenService(t *testing.T) {
 	assert.Contains(t, said.String(), fmt.Sprintf("as process %d", server.Process.Pid))
 	_, code = lumtra(t, dir, "steer", "out")
 	assert.Equal(t, cli.ExitBadInput, code)
-	_, err := os.Stat(filepath.Join(dir, ".lumtra/service.sock"))
+	_, err := os.Stat(stateOf(t, dir, "service.sock"))
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }

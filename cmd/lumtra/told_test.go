@@ -55,7 +55,7 @@ func TestToldByTheCode(t *testing.T) {
 	// A wrong form is refused before anything is planned; the right one has no words.
 	out, code = lumtra(t, dir, "plan", "out", "--export", "plan.odt")
 	assert.Equal(t, 2, code, out)
-	left, _ := filepath.Glob(filepath.Join(dir, ".lumtra/jobs/out/plans/*"))
+	left, _ := filepath.Glob(stateOf(t, dir, "jobs/out/plans/*"))
 	assert.Empty(t, left)
 	cmd := command(dir, "plan", "out", "--export", "-")
 	table, err := cmd.Output()
@@ -76,7 +76,7 @@ func TestSignals(t *testing.T) {
 		cmd.Stderr = &said
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool {
-			left, _ := filepath.Glob(filepath.Join(dir, ".lumtra/jobs/out/plans/*.ledger"))
+			left, _ := filepath.Glob(stateOf(t, dir, "jobs/out/plans/*.ledger"))
 			return len(left) == 1
 		}, 20*time.Second, 10*time.Millisecond)
 		require.NoError(t, cmd.Process.Signal(signal))

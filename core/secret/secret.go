@@ -4,8 +4,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"os"
 	"strings"
+
+	"golang.org/x/sys/unix"
 )
 
 // Text is a secret string. However it is printed, logged or marshalled, only
@@ -51,7 +54,7 @@ func Resolve(ref string) (Text, error) {
 		}
 		return Text{v}, nil
 	case kind == "file" && at != "":
-		raw, err := os.ReadFile(at)
+		raw, err := beginning(at)
 		if err != nil {
 			return Text{}, err
 		}
@@ -62,4 +65,15 @@ func Resolve(ref string) (Text, error) {
 		return Text{line}, nil
 	}
 	return Text{}, fmt.Errorf(`a reference to a secret reads "env:NAME" or "file:PATH"`)
+}
+
+// beginning reads as much of a file as a secret can take. A workspace may name any file:
+// a pipe that nobody writes to is not waited for, and a device without end ends here.
+func beginning(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, 64<<10))
 }

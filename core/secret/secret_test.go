@@ -7,8 +7,10 @@ import (
 	"path/filepath"
 	"testing"
 
+	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 func TestNeverShown(t *testing.T) {
@@ -78,8 +80,14 @@ func TestStore(t *testing.T) {
 	check(s)
 	check(OpenStore(dir)) // another process, unattended
 
-	assert.Error(t, s.Relock(LockPassphrase, New("short"), ""))
-	require.NoError(t, s.Relock(LockPassphrase, New("saltmarsh at dawn"), ""))
+	relock := func(s *Store, lock Lock, passphrase, at string) (left string) {
+		left, err := s.Relock(lock, New(passphrase), at)
+		require.NoError(t, err)
+		return left
+	}
+	_, err = s.Relock(LockPassphrase, New("short"), "")
+	assert.Error(t, err)
+	relock(s, LockPassphrase, "saltmarsh at dawn", "")
 	check(s)
 	other := OpenStore(dir)
 	_, err = other.Get("north")
@@ -91,11 +99,12 @@ func TestStore(t *testing.T) {
 	require.NoError(t, other.Unlock(New("saltmarsh at dawn")))
 	check(other)
 	at := filepath.Join(t.TempDir(), "lumtra.key")
-	require.NoError(t, other.Relock(LockFile, Text{}, at))
+	relock(other, LockFile, "", at)
 	check(OpenStore(dir))
-	assert.Error(t, other.Relock(LockFile, Text{}, at), "what is there is not overwritten")
-	require.NoError(t, other.Relock(LockFile, Text{}, ""))
-	assert.NoFileExists(t, at)
+	_, err = other.Relock(LockFile, Text{}, at)
+	assert.Error(t, err, "what is there is not overwritten")
+	assert.Equal(t, at, relock(other, LockFile, "", ""))
+	assert.FileExists(t, at, "what lies elsewhere is for a person to remove")
 	check(OpenStore(dir))
 	files, err := os.ReadDir(dir)
 	require.NoError(t, err)
@@ -103,4 +112,46 @@ func TestStore(t *testing.T) {
 
 	require.NoError(t, s.Remove("hill"))
 	assert.ErrorIs(t, s.Remove("hill"), ErrNoCredential)
+}
+
+// A file that somebody else has written to removes nothing, and has nothing sealed with
+// another's key.
+func TestForgedVault(t *testing.T) {
+	for name, forge := range map[string]func(v *vault, precious string){
+		"another's key": func(v *vault, _ string) {
+			id, err := age.GenerateX25519Identity()
+			require.NoError(t, err)
+			v.Recipient = id.Recipient().String()
+		},
+		"another file":          func(v *vault, precious string) { v.KeyFile = precious },
+		"a file further up":     func(v *vault, _ string) { v.KeyFile = "../precious" },
+		"a pipe":                func(v *vault, precious string) { v.KeyFile = precious + ".pipe" },
+		"a lock that is no key": func(v *vault, _ string) { v.KeyFile = "lock" },
+	} {
+		t.Run(name, func(t *testing.T) {
+			top := t.TempDir()
+			dir, precious := filepath.Join(top, "secrets"), filepath.Join(top, "precious")
+			s := OpenStore(dir)
+			north := Credential{Facts: Facts{Label: "north", Kind: KeyPair, Name: "AK"}, Secret: New("ring-ouzel")}
+			require.NoError(t, s.Keep(north))
+			require.NoError(t, os.WriteFile(precious, []byte("of the greatest worth"), 0o600))
+			require.NoError(t, unix.Mkfifo(precious+".pipe", 0o600))
+			require.NoError(t, s.change(func(v *vault) error { forge(v, precious); return nil }))
+			before, err := os.ReadFile(filepath.Join(dir, vaultFile))
+			require.NoError(t, err)
+
+			s = OpenStore(dir)
+			assert.Error(t, s.Keep(north))
+			_, err = s.Get("north")
+			assert.Error(t, err)
+			_, err = s.Relock(LockFile, Text{}, "")
+			assert.Error(t, err)
+			after, err := os.ReadFile(filepath.Join(dir, vaultFile))
+			require.NoError(t, err)
+			assert.Equal(t, string(before), string(after))
+			text, err := os.ReadFile(precious)
+			require.NoError(t, err)
+			assert.Equal(t, "of the greatest worth", string(text))
+		})
+	}
 }

@@ -112,7 +112,7 @@ type inside struct {
 const vaultFile = "credentials.json"
 
 func (s *Store) read() (*vault, error) {
-	raw, err := os.ReadFile(filepath.Join(s.dir, vaultFile))
+	raw, err := readFile(filepath.Join(s.dir, vaultFile))
 	if errors.Is(err, os.ErrNotExist) {
 		return &vault{}, nil
 	}
@@ -193,8 +193,10 @@ func CheckLabel(label string) error {
 	return fmt.Errorf("a label is made of a-z, 0-9, - and _, up to 63 of them: %q", label)
 }
 
-// Keep seals a credential under its label, in place of the one that was there.
-// It needs no passphrase: sealing takes only the public half of the key.
+// Keep seals a credential under its label, in place of the one that was there. Sealing
+// takes only the public half of the key; but that it is the half of ours, and not of
+// somebody who has written to the file, only the other half tells: [ErrLocked] where that
+// needs its passphrase first.
 func (s *Store) Keep(c Credential) error {
 	if err := CheckLabel(c.Label); err != nil {
 		return err
@@ -207,6 +209,9 @@ func (s *Store) Keep(c Credential) error {
 			if err := s.newKey(v, LockFile, "", ""); err != nil {
 				return err
 			}
+		}
+		if _, err := s.keyLocked(v, ""); err != nil {
+			return err
 		}
 		c.Fingerprint, c.Changed = c.Secret.Fingerprint(), time.Now().UTC().Truncate(time.Second)
 		c.Made = c.Changed
@@ -277,13 +282,15 @@ func (s *Store) Unlock(passphrase Text) error {
 
 // Relock seals everything anew with a new key, and keeps that one in another
 // way. The passphrase is for [LockPassphrase]; at names the key file for
-// [LockFile], which must not be there yet, "" for one beside the credentials.
-func (s *Store) Relock(lock Lock, passphrase Text, at string) error {
+// [LockFile], which must not be there yet, "" for one beside the credentials. The old key
+// file is removed where it lies beside them; left is one that lies elsewhere, and is for a
+// person to remove.
+func (s *Store) Relock(lock Lock, passphrase Text, at string) (left string, err error) {
 	if lock == LockPassphrase && len(passphrase.Reveal()) < 8 {
-		return errors.New("a passphrase has eight characters or more")
+		return "", errors.New("a passphrase has eight characters or more")
 	}
 	old := ""
-	err := s.change(func(v *vault) error {
+	err = s.change(func(v *vault) error {
 		var plain []inside
 		if v.Recipient != "" {
 			id, err := s.keyLocked(v, "")
@@ -310,11 +317,17 @@ func (s *Store) Relock(lock Lock, passphrase Text, at string) error {
 		}
 		return nil
 	})
-	if err == nil && old != "" { // nothing is sealed with it any more
-		err = os.Remove(s.keyPath(old))
+	switch {
+	case err != nil || old == "":
+		return "", err
+	case !ownKey.MatchString(old): // wherever that leads
+		return s.keyPath(old), nil
 	}
-	return err
+	return "", os.Remove(s.keyPath(old)) // nothing is sealed with it any more
 }
+
+// ownKey is the name of a key file beside the credentials.
+var ownKey = regexp.MustCompile(`^key-[a-z0-9]{12}(\.age)?$`)
 
 // newKey makes a key, keeps it and names it in the vault. The caller writes the
 // vault after it, so that a crash in between leaves the old key in force.
@@ -379,7 +392,7 @@ func (s *Store) keyLocked(v *vault, passphrase string) (*age.X25519Identity, err
 	if s.identity != nil && s.of == v.Recipient && passphrase == "" {
 		return s.identity, nil
 	}
-	raw, err := os.ReadFile(s.keyPath(v.KeyFile))
+	raw, err := readFile(s.keyPath(v.KeyFile))
 	if err != nil {
 		return nil, fmt.Errorf("the key of the kept credentials: %w", err)
 	}
@@ -399,8 +412,32 @@ func (s *Store) keyLocked(v *vault, passphrase string) (*age.X25519Identity, err
 	if err != nil {
 		return nil, errors.New("the key of the kept credentials cannot be read")
 	}
+	if id.Recipient().String() != v.Recipient {
+		return nil, fmt.Errorf("%s names another key than the one it is kept with: nothing is opened or kept until it is mended, since somebody may have written to it",
+			filepath.Join(s.dir, vaultFile))
+	}
 	s.identity, s.of = id, v.Recipient
 	return id, nil
+}
+
+// largest is more than any file of a store needs.
+const largest = 16 << 20
+
+// readFile reads a file that has to be one, and of a size that makes sense.
+func readFile(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK, 0) // a pipe is not waited for
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > largest {
+		return nil, fmt.Errorf("%s is not such a file", path)
+	}
+	return io.ReadAll(io.LimitReader(f, largest))
 }
 
 func seal(recipient string, in inside) (string, error) {

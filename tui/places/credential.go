@@ -178,7 +178,12 @@ func (s *Screen) lockForm() tea.Cmd {
 		}
 		passphrase, at := secret.New(f.Asked("passphrase")), f.Asked("file")
 		return try(f, "sealing anew", func() (tea.Msg, error) {
-			return doneMsg{say: "The kept credentials are locked with " + f.Get("with") + "."}, s.Service.Relock(how, passphrase, at)
+			left, err := s.Service.Relock(how, passphrase, at)
+			say := "The kept credentials are locked with " + f.Get("with") + "."
+			if left != "" {
+				say += " Nothing is sealed with " + left + " any more: it is yours to remove."
+			}
+			return doneMsg{say: say}, err
 		})
 	}
 	return s.form(f)

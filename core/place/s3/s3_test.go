@@ -202,7 +202,7 @@ func TestSharedCredentials(t *testing.T) {
 // A proxy that is named is gone through, and "none" goes around the one that
 // the environment names.
 func TestProxy(t *testing.T) {
-	_, addr := startStandIn(t, standin.Config{})
+	_, addr := startStandIn(t, standin.Config{Domain: "store.example.net"})
 	target, err := url.Parse(addr)
 	require.NoError(t, err)
 	through := 0

@@ -1,0 +1,147 @@
+package state_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"lumtra/service/state"
+)
+
+func write(t *testing.T, path string) {
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+	require.NoError(t, os.WriteFile(path, []byte(path), 0o600))
+}
+
+// prepared is what others can have done to a state folder, each of which is refused.
+var prepared = map[string]func(t *testing.T, dir, elsewhere string){
+	"a link in place of the log":  func(t *testing.T, dir, elsewhere string) { link(t, elsewhere, dir, "lumtra.log") },
+	"a link deep below":           func(t *testing.T, dir, elsewhere string) { link(t, elsewhere, dir, "jobs/a/plans/0001.plan") },
+	"a link that leads nowhere":   func(t *testing.T, dir, _ string) { link(t, "/nowhere/at/all", dir, "history.db") },
+	"a link in place of a folder": func(t *testing.T, dir, elsewhere string) { link(t, filepath.Dir(elsewhere), dir, "secrets") },
+	"a second name": func(t *testing.T, dir, elsewhere string) {
+		require.NoError(t, os.Link(elsewhere, filepath.Join(dir, "tray.json")))
+	},
+	"a pipe": func(t *testing.T, dir, _ string) {
+		require.NoError(t, unix.Mkfifo(filepath.Join(dir, "lumtra.log"), 0o600))
+	},
+	"a file that others write to":   func(t *testing.T, dir, _ string) { open(t, dir, "history.db", 0o666) },
+	"a folder that others write to": func(t *testing.T, dir, _ string) { require.NoError(t, os.Chmod(dir, 0o770)) },
+	"a file of another user": func(t *testing.T, dir, _ string) {
+		if os.Geteuid() != 0 {
+			t.Skip("only root can make one")
+		}
+		open(t, dir, "history.db", 0o600)
+		require.NoError(t, os.Chown(filepath.Join(dir, "history.db"), 65534, -1))
+	},
+}
+
+func link(t *testing.T, to, dir, name string) {
+	path := filepath.Join(dir, name)
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+	require.NoError(t, os.Symlink(to, path))
+}
+
+func open(t *testing.T, dir, name string, mode os.FileMode) {
+	write(t, filepath.Join(dir, name))
+	require.NoError(t, os.Chmod(filepath.Join(dir, name), mode))
+}
+
+// What others can have prepared is refused, and not moved out of a workspace either.
+func TestPrepared(t *testing.T) {
+	for name, prepare := range prepared {
+		t.Run(name, func(t *testing.T) {
+			top := t.TempDir()
+			workspace, elsewhere := filepath.Join(top, "w"), filepath.Join(top, "other/precious")
+			old := filepath.Join(workspace, state.Inside)
+			write(t, elsewhere)
+			require.NoError(t, os.MkdirAll(old, 0o700))
+			write(t, filepath.Join(old, "lumtra.txt"))
+			require.NoError(t, state.Open(old))
+			prepare(t, old, elsewhere)
+			assert.ErrorIs(t, state.Open(old), state.ErrUnsafe)
+			moved, err := state.TakeOver(workspace, filepath.Join(top, "state"))
+			assert.False(t, moved)
+			assert.ErrorIs(t, err, state.ErrUnsafe)
+			assert.NoDirExists(t, filepath.Join(top, "state"))
+		})
+	}
+	top := t.TempDir()
+	link(t, top, top, "w/"+state.Inside)
+	_, err := state.TakeOver(filepath.Join(top, "w"), filepath.Join(top, "state"))
+	assert.ErrorIs(t, err, state.ErrUnsafe, "the folder itself")
+}
+
+// State moves once, whole, on the same file system or to another one; not while somebody
+// works with it, and never over what is there. What was confirmed does not come along.
+func TestTakeOver(t *testing.T) {
+	shm, err := os.MkdirTemp("/dev/shm", "lumtra-test-")
+	require.NoError(t, err)
+	defer os.RemoveAll(shm)
+	for name, to := range map[string]string{"here": t.TempDir(), "another file system": shm} {
+		t.Run(name, func(t *testing.T) {
+			workspace := t.TempDir()
+			old, dir := filepath.Join(workspace, state.Inside), filepath.Join(to, "a/b/state")
+			moved, err := state.TakeOver(workspace, dir)
+			require.NoError(t, err)
+			assert.False(t, moved, "there is none")
+			day := time.Now().Add(-24 * time.Hour).Truncate(time.Second)
+			for _, name := range []string{"jobs/a/plans/0001.plan", "jobs/a/lock", "history.db", state.Trusted} {
+				write(t, filepath.Join(old, name))
+				require.NoError(t, os.Chtimes(filepath.Join(old, name), day, day))
+			}
+			lock, err := os.Open(filepath.Join(old, "jobs/a/lock"))
+			require.NoError(t, err)
+			require.NoError(t, unix.Flock(int(lock.Fd()), unix.LOCK_EX))
+			moved, err = state.TakeOver(workspace, dir)
+			assert.ErrorContains(t, err, "a process works with it (a)")
+			assert.False(t, moved)
+			require.NoError(t, lock.Close())
+
+			moved, err = state.TakeOver(workspace, dir)
+			require.NoError(t, err)
+			assert.True(t, moved)
+			assert.NoDirExists(t, old)
+			assert.NoFileExists(t, filepath.Join(dir, state.Trusted))
+			info, err := os.Stat(filepath.Join(dir, "jobs/a/plans/0001.plan"))
+			require.NoError(t, err)
+			assert.True(t, info.ModTime().Equal(day))
+			require.NoError(t, state.Open(dir))
+
+			write(t, filepath.Join(old, "history.db"))
+			moved, err = state.TakeOver(workspace, dir)
+			require.NoError(t, err)
+			assert.False(t, moved, "what came later")
+			raw, err := os.ReadFile(filepath.Join(dir, "history.db"))
+			require.NoError(t, err)
+			assert.Equal(t, filepath.Join(old, "history.db"), string(raw))
+		})
+	}
+}
+
+// Every workspace has a folder of its own, whatever path leads to it, and a short one.
+func TestFolder(t *testing.T) {
+	top := t.TempDir()
+	long := filepath.Join(top, strings.Repeat("Größe ", 30))
+	require.NoError(t, os.Mkdir(long, 0o700))
+	link(t, long, top, "short")
+	a, err := state.Folder("/s", long)
+	require.NoError(t, err)
+	b, err := state.Folder("/s", filepath.Join(top, "x/../short"))
+	require.NoError(t, err)
+	assert.Equal(t, a, b)
+	assert.Less(t, len(a), 50)
+	t.Chdir(top)
+	c, err := state.Folder("/s", "short")
+	require.NoError(t, err)
+	assert.Equal(t, a, c)
+	d, err := state.Folder("/s", top)
+	require.NoError(t, err)
+	assert.NotEqual(t, a, d)
+}
