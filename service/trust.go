@@ -31,7 +31,7 @@ type Use struct {
 }
 
 // ErrUnconfirmed means that nobody has let an endpoint use a secret yet.
-var ErrUnconfirmed = errors.New("not confirmed")
+var ErrUnconfirmed = errors.New("its secret is not confirmed")
 
 // String is the question's content.
 func (u Use) String() string { return fmt.Sprintf("%s for %s", u.What, u.Address) }
@@ -160,8 +160,8 @@ func (s *Service) mayUse(e *job.Endpoint) error {
 	}
 	for _, u := range uses {
 		if !known[Use{What: u.What, Address: u.Address}] {
-			return badInput(fmt.Errorf("%w: the settings of %s use %s, which nobody here has let them yet; `lumtra endpoint confirm %s` does, as does --trust",
-				ErrUnconfirmed, e.Name, u, e.Name))
+			return badInput(fmt.Errorf("%w: the settings of %s use %s, which nobody here has let them yet. "+
+				"Saving them in its form does, as do `lumtra endpoint confirm %s` and --trust", ErrUnconfirmed, e.Name, u, e.Name))
 		}
 	}
 	return nil

@@ -11,6 +11,7 @@ import (
 
 	"lumtra/core/job"
 	"lumtra/service"
+	"lumtra/tui/kit"
 )
 
 // draft is a job as it is being written: its text, and what that says.
@@ -44,7 +45,7 @@ func (d *draft) read(s *service.Service) {
 	d.job, err = s.ParseJob(d.name, d.text)
 	d.wrong = nil
 	if err != nil && !errors.As(err, &d.wrong) {
-		d.wrong = &job.Mistake{What: err.Error()}
+		d.wrong = &job.Mistake{What: kit.Reason(err)}
 	}
 }
 
@@ -53,7 +54,7 @@ func (d *draft) read(s *service.Service) {
 func (d *draft) set(s *service.Service, p *phrase, value any) {
 	text, err := job.Set(d.text, value, p.path...)
 	if err != nil {
-		d.wrong = &job.Mistake{What: err.Error(), Setting: p.setting()}
+		d.wrong = &job.Mistake{What: kit.Reason(err), Setting: p.setting()}
 		return
 	}
 	if plain, err := job.Set(d.text, nil, p.path...); err == nil && value != nil {

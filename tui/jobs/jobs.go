@@ -477,7 +477,7 @@ func (s *Screen) edited(msg editedMsg) tea.Cmd {
 	d := s.drafts[msg.name]
 	switch {
 	case msg.err != nil:
-		return kit.Cmd(kit.Say{Text: "The editor: " + object.Display(msg.err.Error()), Bad: true})
+		return kit.Cmd(kit.Say{Text: "The editor: " + object.Display(kit.Reason(msg.err)), Bad: true})
 	case d == nil || d.text == msg.text:
 		return nil
 	}

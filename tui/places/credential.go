@@ -95,7 +95,7 @@ func (x *credentials) lines(width, height int) []string {
 	l.text(t.Ash.Render, "Encrypted in the state folder; "+how+".")
 	l.gap()
 	if x.err != nil {
-		l.text(t.Flare.Render, x.err.Error())
+		l.text(t.Flare.Render, kit.Reason(x.err))
 		l.gap()
 	}
 	if len(x.all) == 0 {

@@ -205,7 +205,7 @@ func (s *Screen) standing(b *branch) string {
 }
 
 func oneLine(err error) string {
-	text, _, _ := strings.Cut(err.Error(), "\n")
+	text, _, _ := strings.Cut(kit.Reason(err), "\n")
 	return object.Display(text)
 }
 

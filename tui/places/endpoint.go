@@ -442,7 +442,7 @@ func (x *testSheet) lines(width, height int) []string {
 	l.gap()
 	switch {
 	case x.err != nil:
-		l.text(t.Flare.Render, x.err.Error())
+		l.text(t.Flare.Render, kit.Reason(x.err))
 	case !x.ended:
 		l.lines = append(l.lines, t.Lamp.Render("trying …"))
 	case x.report.Refused() > 0:

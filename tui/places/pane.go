@@ -188,7 +188,7 @@ func (s *Screen) drawPane(width, height int) string {
 	l.lines = append(l.lines, t.Strong.Render(kit.Name(nonEmpty(last(at)), width)), "")
 	f, known := s.facts[at]
 	if f.err != nil {
-		l.text(t.Flare.Render, f.err.Error())
+		l.text(t.Flare.Render, kit.Reason(f.err))
 		l.gap()
 	}
 	e := s.entry()
@@ -309,7 +309,7 @@ func (s *Screen) previewLines(l *liner, height int) {
 		l.lines = append(l.lines, t.Ash.Render("preview …"))
 		return
 	case p.err != nil:
-		l.text(t.Flare.Render, p.err.Error())
+		l.text(t.Flare.Render, kit.Reason(p.err))
 		return
 	case p.look == nil:
 		return

@@ -308,7 +308,7 @@ func (s *Screen) openLevel(b *branch, row int, at service.At) tea.Cmd {
 
 func (s *Screen) took(msg openedMsg) tea.Cmd {
 	if msg.err != nil {
-		return kit.Cmd(kit.Say{Text: msg.err.Error(), Bad: true})
+		return kit.Cmd(kit.Say{Text: kit.Reason(msg.err), Bad: true})
 	}
 	in, row := msg.in, msg.row
 	if in.level == nil { // the endpoints may be others by now

@@ -352,7 +352,7 @@ func (x *textSheet) lines(width, height int) []string {
 	lines := []string{t.Strong.Render(kit.Name(x.title, width)), ""}
 	switch {
 	case x.err != nil:
-		for _, part := range kit.Wrap(object.Display(x.err.Error()), width) {
+		for _, part := range kit.Wrap(object.Display(kit.Reason(x.err)), width) {
 			lines = append(lines, t.Flare.Render(part))
 		}
 	case x.body == nil:

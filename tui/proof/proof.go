@@ -257,7 +257,7 @@ func (s *Screen) Render(width, height int) string {
 	case sh.proving != nil:
 		lines = append(lines, s.progress(sh)...)
 	case sh.err != nil:
-		for _, part := range strings.Split(ansi.Wordwrap(sh.err.Error(), width-4, " "), "\n") {
+		for _, part := range strings.Split(ansi.Wordwrap(kit.Reason(sh.err), width-4, " "), "\n") {
 			lines = append(lines, "  "+t.Flare.Render(part))
 		}
 	case p == nil:

@@ -56,7 +56,7 @@ func (s *Screen) Render(width, height int) string {
 	t := s.Theme
 	if err := s.err[j.Job.Name]; err != nil && j.Active == nil {
 		lines := []string{""}
-		for _, part := range strings.Split(ansi.Wordwrap("The run did not start: "+err.Error(), width-4, " "), "\n") {
+		for _, part := range strings.Split(ansi.Wordwrap("The run did not start: "+kit.Reason(err), width-4, " "), "\n") {
 			lines = append(lines, "  "+t.Flare.Render(part))
 		}
 		return kit.Lines(lines, width, height)
