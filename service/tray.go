@@ -92,7 +92,7 @@ func (s *Service) Drop(to At) (string, error) {
 	e := s.Workspace().Endpoints[to.Endpoint]
 	switch {
 	case len(items) == 0:
-		return "", badInput(errors.New("the tray is empty: space puts things into it"))
+		return "", badInput(errors.New("the tray is empty: t puts things into it"))
 	case e == nil || e.Kind == job.KindList:
 		return "", badInput(errors.New("nothing can be written there"))
 	case s.atTop(to):

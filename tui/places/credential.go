@@ -41,7 +41,10 @@ func (x *credentials) read() {
 }
 
 func (x *credentials) keys() []kit.Key {
-	keys := []kit.Key{{Press: "a", Does: "add one"}, {Press: "r", Does: "rotate: another secret"}, {Press: "x", Does: "remove"}, {Press: "l", Does: "lock: passphrase or key file"}, {Press: "esc", Does: "back"}}
+	keys := []kit.Key{{Press: "a", Does: "add one"}, {Press: "l", Does: "lock: passphrase or key file"}, {Press: "esc", Does: "back"}}
+	if len(x.all) > 0 {
+		keys = append([]kit.Key{{Press: "r", Does: "rotate: another secret"}, {Press: "x", Does: "remove: this one"}}, keys...)
+	}
 	if x.locked {
 		keys = append([]kit.Key{{Press: "u", Does: "unlock"}}, keys...)
 	}

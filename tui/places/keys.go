@@ -294,23 +294,29 @@ func (s *Screen) toggleCount() tea.Cmd {
 }
 
 func (s *Screen) listAll() tea.Cmd {
-	if b := s.here.in; b != nil && b.level != nil {
-		if st := b.level.State(); !st.Ended && !st.Paused {
-			b.level.Halt()
-			return kit.Cmd(kit.Say{Text: "The listing stops here; it goes on as you go."})
-		}
-		b.level.Want(-1)
+	b := s.inside()
+	if b == nil || b.level == nil {
+		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; what is in it is listed to its end."})
 	}
-	return s.beat()
+	st := b.level.State()
+	if st.Ended {
+		return kit.Cmd(kit.Say{Text: "All of this level is listed: " + kit.Count(int64(st.Rows)) + "."})
+	}
+	if !st.Paused {
+		b.level.Halt()
+		return kit.Cmd(kit.Say{Text: "The listing stops here; it goes on as you go."})
+	}
+	b.level.Want(-1)
+	return tea.Batch(s.beat(), kit.Cmd(kit.Say{Text: "Listing this level to its end."}))
 }
 
 func (s *Screen) reread() tea.Cmd {
 	at := s.folder()
 	clear(s.facts)
 	if at == (service.At{}) {
-		return nil
+		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; what is in it is read again."})
 	}
-	return tea.Batch(s.again(at), s.rested())
+	return tea.Batch(s.again(at), s.rested(), kit.Cmd(kit.Say{Text: "Read again: " + object.Display(at.String()) + "."}))
 }
 
 func (s *Screen) narrow() tea.Cmd {

@@ -63,7 +63,10 @@ func (s *Screen) dropTray() tea.Cmd {
 
 // traySheet shows what is in the tray.
 func (s *Screen) traySheet() tea.Cmd {
-	x := &textSheet{s: s, title: "The tray", more: []kit.Key{{Press: "x", Does: "empty it"}}}
+	x := &textSheet{s: s, title: "The tray"}
+	if len(s.tray) > 0 {
+		x.more = []kit.Key{{Press: "x", Does: "empty it"}}
+	}
 	x.body = func(width int) []string {
 		if len(s.tray) == 0 {
 			return []string{s.Theme.Ash.Render("Nothing: t puts things in, from any place.")}
@@ -79,7 +82,7 @@ func (s *Screen) traySheet() tea.Cmd {
 			if err := s.Service.SetTray(nil); err != nil {
 				return kit.Cmd(failedMsg{err})
 			}
-			s.tray = nil
+			s.tray, x.more = nil, nil
 		}
 		return nil
 	}
@@ -177,7 +180,7 @@ func (s *Screen) versioningSheet() tea.Cmd {
 // uploadSheet lists unfinished uploads; x removes them.
 func (s *Screen) uploadSheet() tea.Cmd {
 	in := s.folder()
-	x := &textSheet{s: s, title: "Unfinished uploads in " + in.String(), more: []kit.Key{{Press: "x", Does: "remove all shown"}}}
+	x := &textSheet{s: s, title: "Unfinished uploads in " + in.String()}
 	var found []service.UnfinishedUpload
 	fetch := func() tea.Msg {
 		all, err := s.Service.Uploads(s.ctx, in)
@@ -185,8 +188,9 @@ func (s *Screen) uploadSheet() tea.Cmd {
 			return failedMsg{err}
 		}
 		return bodyMsg{func(width int) []string {
-			found = all
-			if len(all) == 0 {
+			if found = all; len(all) > 0 {
+				x.more = []kit.Key{{Press: "x", Does: "remove all shown"}}
+			} else {
 				return []string{s.Theme.Tide.Render("None: nothing half-sent lies here.")}
 			}
 			var lines []string

@@ -454,6 +454,9 @@ func (s *Screen) paneKey(key string) tea.Cmd {
 		s.pane.large = !s.pane.large
 		return s.preview()
 	case "c":
+		if s.pane.bead == 0 {
+			return kit.Cmd(kit.Say{Text: "This is the newest; left goes to older ones, to be held against it."})
+		}
 		s.pane.compare = !s.pane.compare
 	case "b":
 		return s.bringBack()

@@ -347,12 +347,12 @@ type approved struct{ run tea.Cmd }
 
 // export offers the forms a plan can be written in.
 func (s *Screen) export(j *kit.JobState, sh *shown) tea.Cmd {
-	m := &menu{title: "Write plan " + strconv.Itoa(sh.number) + " into the folder Lumtra was started in, as"}
+	m := &menu{title: "Write plan " + strconv.Itoa(j.Plan.Number) + " into the folder Lumtra was started in, as"}
 	words := map[report.Format]string{report.CSV: "a table (CSV)", report.JSONLines: "lines for programs (JSON Lines)", report.SVG: "a drawing (SVG)", report.PDF: "a drawing to print (PDF)"}
 	for _, f := range report.Formats {
 		m.lines = append(m.lines, words[f])
 	}
-	name, number := j.Job.Name, sh.number
+	name, number := j.Job.Name, j.Plan.Number
 	m.do = func(i int) tea.Cmd {
 		return func() tea.Msg {
 			dir, err := os.Getwd()

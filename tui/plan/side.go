@@ -66,7 +66,7 @@ func (s *Screen) mend(j *kit.JobState, sh *shown) tea.Cmd {
 	if len(fixes) == 0 {
 		return kit.Cmd(kit.Say{Text: "There is nothing that can be mended from here."})
 	}
-	name, number := j.Job.Name, sh.number
+	name, number := j.Job.Name, j.Plan.Number
 	m.do = func(i int) tea.Cmd {
 		sh.mending = fixes[i]
 		return func() tea.Msg {

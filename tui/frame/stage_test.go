@@ -1,0 +1,130 @@
+package frame
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"sync"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/service"
+)
+
+// stage is a window without a terminal: what its commands come to is fed back to it as it
+// comes, clocks included, and what would leave the window is noted.
+type stage struct {
+	t    *testing.T
+	m    *model
+	msgs chan tea.Msg
+	left string // what went to the terminal's side: "quit", "exec", …
+	busy sync.WaitGroup
+}
+
+// openStage opens a window on a workspace.
+func openStage(t *testing.T, dir string) *stage {
+	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state"), Trust: true})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	x := &stage{t: t, m: newModel(ctx, s), msgs: make(chan tea.Msg, 1024)}
+	t.Cleanup(func() { cancel(); s.Close(); x.busy.Wait() })
+	x.do(x.m.Init())
+	x.update(tea.WindowSizeMsg{Width: 170, Height: 56})
+	return x
+}
+
+func (x *stage) update(msg tea.Msg) {
+	_, cmd := x.m.Update(msg)
+	x.do(cmd)
+}
+
+// do carries a command out, on the side.
+func (x *stage) do(cmd tea.Cmd) {
+	if cmd != nil {
+		x.busy.Go(func() { x.take(cmd()) })
+	}
+}
+
+// take sorts what a command came to.
+func (x *stage) take(msg tea.Msg) {
+	switch msg := msg.(type) {
+	case nil:
+	case tea.BatchMsg:
+		for _, c := range msg {
+			x.do(c)
+		}
+	default:
+		if v := reflect.ValueOf(msg); v.Kind() == reflect.Slice && v.Type().Elem() == reflect.TypeFor[tea.Cmd]() { // a sequence
+			for i := range v.Len() {
+				if c, _ := v.Index(i).Interface().(tea.Cmd); c != nil {
+					x.take(c())
+				}
+			}
+			return
+		}
+		x.msgs <- msg
+	}
+}
+
+// look is the window's text, with what left it.
+func (x *stage) look() string { return x.left + "\n" + ansi.Strip(x.m.draw()) }
+
+// await goes on until the window shows a match, and tells whether it does in time.
+func (x *stage) await(match *regexp.Regexp) bool {
+	deadline := time.After(patience)
+	for !match.MatchString(x.look()) {
+		select {
+		case msg := <-x.msgs:
+			switch kind := fmt.Sprintf("%T", msg); {
+			case kind == "tea.QuitMsg", kind == "tea.execMsg", kind == "tea.setClipboardMsg", kind == "tea.printLineMessage":
+				x.left += kind + " "
+			default:
+				x.update(msg)
+			}
+		case <-deadline:
+			return false
+		}
+	}
+	return true
+}
+
+// go presses keys one after the other: "=text" types, "~match" waits for what is seen.
+func (x *stage) goes(steps ...string) {
+	x.t.Helper()
+	for _, step := range steps {
+		switch {
+		case len(step) > 1 && step[0] == '~':
+			if !x.await(regexp.MustCompile(step[1:])) {
+				require.Fail(x.t, "never seen", "%s in\n%s", step[1:], x.look())
+			}
+		case len(step) > 1 && step[0] == '=':
+			for _, r := range step[1:] {
+				if r == ' ' {
+					x.update(press("space"))
+				} else {
+					x.update(press(string(r)))
+				}
+			}
+		default:
+			x.update(press(step))
+		}
+	}
+}
+
+// copied is a copy of a folder, times and all, for one window to change.
+func copied(t *testing.T, from string) string {
+	dir := filepath.Join(t.TempDir(), "w")
+	out, err := exec.Command("cp", "-a", from, dir).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return dir
+}
+
+// patience is how long a window is given to show something.
+const patience = 10 * time.Second
