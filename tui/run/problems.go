@@ -83,8 +83,8 @@ func (s *Screen) problemKey(key string, j *kit.JobState) (tea.Cmd, bool) {
 // retry tries what failed of a cause again: in the run under way when the rest
 // is done, else in one of its own.
 func (s *Screen) retry(j *kit.JobState, f *facts, cause string) tea.Cmd {
-	if j.Active != nil {
-		return s.steer(j.Job.Name, service.Steer{Again: cause}, "They are tried again when the rest is done.")
+	if r := s.Service.Active(j.Job.Name); r != nil {
+		return steer(r, service.Steer{Again: cause}, "They are tried again when the rest is done.")
 	}
 	return s.start(j.Job.Name, service.RunOptions{Number: f.plan, Cause: cause})
 }

@@ -171,7 +171,11 @@ func (s *Screen) key(key string) tea.Cmd {
 
 // steerKey changes the run under way.
 func (s *Screen) steerKey(key string, j *kit.JobState) tea.Cmd {
-	a := j.Active
+	r := s.Service.Active(j.Job.Name)
+	if r == nil {
+		return nil
+	}
+	a := r.State() // as it is now, and not as it was drawn: a key can be pressed twice meanwhile
 	var x service.Steer
 	said := ""
 	switch key {
@@ -180,6 +184,9 @@ func (s *Screen) steerKey(key string, j *kit.JobState) tea.Cmd {
 		x.Pause = &pause
 		said = map[bool]string{true: "Paused: what is under way comes to its end, and nothing more begins. p goes on.", false: "Going on."}[pause]
 	case "+", "-":
+		if a.Steering.Streams == 0 {
+			return kit.Cmd(kit.Say{Text: "The run is only beginning."})
+		}
 		n := stepStreams(a.Steering.Streams, key == "+")
 		x.Streams = &n
 		said = fmt.Sprintf("%d streams; = leaves it to the run again.", n)
@@ -187,7 +194,7 @@ func (s *Screen) steerKey(key string, j *kit.JobState) tea.Cmd {
 		x.Streams = new(int)
 		said = "The run finds out how many streams help."
 	case "[", "]":
-		x.Bandwidth = stepBandwidth(a, key == "]")
+		x.Bandwidth = stepBandwidth(&a, key == "]")
 		said = "At most " + x.Bandwidth + "; \\ is what the job says."
 		if x.Bandwidth == "free" {
 			said = "No limit of its own; \\ is what the job says."
@@ -210,14 +217,10 @@ func (s *Screen) steerKey(key string, j *kit.JobState) tea.Cmd {
 	default:
 		return nil
 	}
-	return s.steer(j.Job.Name, x, said)
+	return steer(r, x, said)
 }
 
-func (s *Screen) steer(job string, x service.Steer, said string) tea.Cmd {
-	r := s.Service.Active(job)
-	if r == nil {
-		return nil
-	}
+func steer(r *service.ActiveRun, x service.Steer, said string) tea.Cmd {
 	return func() tea.Msg {
 		if err := r.Steer(x); err != nil {
 			return kit.Say{Text: kit.Reason(err), Bad: true}
@@ -237,7 +240,7 @@ func stepStreams(n int, up bool) int {
 
 // stepBandwidth is a limit about a quarter above or below the one in force, or
 // below the present rate when there is none; round, so that it can be read.
-func stepBandwidth(a *kit.Active, up bool) string {
+func stepBandwidth(a *service.RunState, up bool) string {
 	now := lately(a.Samples)
 	from := a.Limit.Rate
 	if from == 0 {
