@@ -134,6 +134,12 @@ func TestForgedChoices(t *testing.T) {
 	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
 	require.ErrorIs(t, err, service.ErrHeld, "plan 1 was approved, not plan 2")
 
+	// One that was cut short is told, with the file to remove, and runs nothing.
+	require.NoError(t, os.WriteFile(choices("0002"), raw[:len(raw)/2], 0o600))
+	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
+	require.ErrorContains(t, err, choices("0002")+", cannot be read")
+	require.NoError(t, os.Remove(choices("0002")))
+
 	// Totals that somebody wrote into the file, with nothing in them that a guard minds.
 	_, err = s.Strike(ctx, "masters", two.Number, "gone/1")
 	require.NoError(t, err)

@@ -47,6 +47,14 @@ func openAny(t *testing.T, env []string, args ...string) *window {
 	return w
 }
 
+// openShell opens a terminal with a shell in it.
+func openShell(t *testing.T) *window {
+	w := &window{t, fmt.Sprintf("lumtra-test-%d", time.Now().UnixNano())}
+	w.tmux("-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv+"=reed-bed-9913", "-e", "PS1=$ ", "bash --norc --noprofile -i")
+	t.Cleanup(func() { exec.Command("tmux", "-L", w.name, "kill-server").Run() })
+	return w
+}
+
 func (w *window) tmux(args ...string) string {
 	out, err := exec.Command("tmux", append([]string{"-L", w.name}, args...)...).CombinedOutput()
 	require.NoError(w.t, err, "%s", out)

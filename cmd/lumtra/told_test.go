@@ -86,3 +86,34 @@ func TestSignals(t *testing.T) {
 		assert.NotContains(t, said.String(), "context")
 	}
 }
+
+// A window that is told to end gives the terminal back and ends with 5; suspended, it
+// gives it back too, and has it again when it goes on.
+func TestSignalsInAWindow(t *testing.T) {
+	t.Parallel()
+	for _, signal := range []string{"HUP", "TERM"} {
+		dir := jobWorld(t, map[string]string{"out": "source = \"src\"\ntarget = \"dst/out\"\n"})
+		w := openShell(t)
+		w.typed(program + " --trust --workspace " + dir)
+		w.keys("Enter")
+		w.see(`1-6 views`)
+		w.keys("C-z")
+		w.see(`Stopped`)
+		w.typed("echo still $((6*7))")
+		w.keys("Enter")
+		w.see(`still 42`)
+		w.typed("fg")
+		w.keys("Enter")
+		w.see(`1-6 views`)
+		w.keys("3")
+		w.see(`What it would do`)
+		w.keys("C-z")
+		w.see(`Stopped`)
+		w.typed("kill -" + signal + " %1; fg; echo ended $?")
+		w.keys("Enter")
+		w.see(`ended 5`)
+		w.typed("stty -a | tr ' ' '\\n' | grep -x -e icanon -e echo | wc -l; echo lines")
+		w.keys("Enter")
+		w.see(`(?m)^2\s*$`)
+	}
+}

@@ -126,7 +126,7 @@ func (p *Plan) readChoices() error {
 		err = json.Unmarshal(raw, &c)
 	}
 	if err != nil {
-		return fmt.Errorf("what was decided about the plan: %w", err)
+		return fmt.Errorf("what was decided about the plan, in %s, cannot be read (%w): remove that file to decide anew", choicesPath(p.Path), err)
 	}
 	if c.Of != p.fileSum { // about another plan, which lay here before
 		return nil
@@ -157,12 +157,8 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 	if err != nil {
 		return Info{}, err
 	}
-	temp := choicesPath(path) + ".new"
-	if err := os.WriteFile(temp, raw, 0o600); err != nil {
-		return Info{}, err
-	}
-	if err := os.Rename(temp, choicesPath(path)); err != nil {
-		return Info{}, err
+	if err := keepChoices(path, raw); err != nil {
+		return Info{}, fmt.Errorf("keeping what was decided: %w", err)
 	}
 	again, err := Open(path)
 	if err != nil {
@@ -170,6 +166,21 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 	}
 	defer again.Close()
 	return again.Info, nil
+}
+
+// keepChoices writes the choices whole, and to the disk: what a person decided is not to
+// be half there after a crash.
+func keepChoices(path string, raw []byte) error {
+	temp := choicesPath(path) + ".new"
+	f, err := os.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(raw)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(temp, choicesPath(path))
 }
 
 // Recount works out what the plan comes to from its effects and the choices about it,
