@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -157,6 +158,9 @@ func Folder(ctx context.Context, dir, prefix string) ([]Node, error) {
 			node.Name += "/"
 			if s, many := d.spans[node.Name]; many {
 				node.Tally = s.Tally
+				if s.To < d.at {
+					return nil, fmt.Errorf("%s is damaged: it leads backwards", filepath.Join(dir, FoldersFile))
+				}
 				if err := d.seek(s.To); err != nil {
 					return nil, err
 				}
@@ -188,6 +192,7 @@ type differences struct {
 	file  *os.File
 	lines *bufio.Reader
 	line  Line
+	at    int64 // where the next line begins
 	err   error
 	spans map[string]span // of the folders directly below one, by name
 }
@@ -219,6 +224,7 @@ func (d *differences) readSpans(dir, prefix string) error {
 
 func (d *differences) seek(at int64) error {
 	_, err := d.file.Seek(at, io.SeekStart)
+	d.at = at
 	if d.lines == nil {
 		d.lines = bufio.NewReaderSize(d.file, 64<<10)
 	}
@@ -229,7 +235,7 @@ func (d *differences) seek(at int64) error {
 // next reads a line, and is false at the end or when err is set.
 func (d *differences) next() bool {
 	raw, err := d.lines.ReadSlice('\n')
-	if err == io.EOF {
+	if d.at += int64(len(raw)); err == io.EOF {
 		return false
 	}
 	d.line = Line{}

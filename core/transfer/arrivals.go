@@ -135,7 +135,7 @@ read:
 	f := fields{b: room[:n]}
 	f.uvarint() // bytes moved
 	sum := f.sum()
-	e.ETag, e.Size = f.text(), int64(f.uvarint())
+	e.ETag, e.Size = f.text(), f.size()
 	if f.short && len(room) < mostFields {
 		room = make([]byte, mostFields)
 		goto read

@@ -146,7 +146,7 @@ func Tally(path string) (objects, bytes int64, err error) {
 	for all := newRecords(file); all.next(); {
 		if all.body[0] == recordDone {
 			f := all.fields()
-			l.markDone(int64(f.uvarint()), int64(f.uvarint()))
+			l.markDone(int64(f.uvarint()), f.size())
 		}
 	}
 	objects, bytes = l.Finished()
@@ -162,17 +162,17 @@ func (l *Ledger) replay(body []byte, print string) error {
 			return ErrOtherPlan
 		}
 	case recordDone:
-		l.markDone(effect, int64(f.uvarint()))
+		l.markDone(effect, f.size())
 	case recordIntend:
 		l.intend(effect, time.Unix(0, f.varint()))
 	case recordFound:
 		delete(l.strays, effect)
 	case recordBegin:
 		l.answered(effect)
-		up := &uploadState{id: f.text(), partSize: int64(f.uvarint()), parts: map[int]place.Part{}}
+		up := &uploadState{id: f.text(), partSize: f.size(), parts: map[int]place.Part{}}
 		l.uploads[effect] = up
 	case recordPart:
-		p := place.Part{Number: int(f.uvarint()), Size: int64(f.uvarint()), ETag: f.text()}
+		p := place.Part{Number: int(f.uvarint()), Size: f.size(), ETag: f.text()}
 		p.Sum = f.sum()
 		if up := l.uploads[effect]; up != nil {
 			up.parts[p.Number] = p

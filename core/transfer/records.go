@@ -48,7 +48,7 @@ func frame(b, body []byte) []byte {
 // longestRecord bounds what a damaged length can make a reader take.
 const longestRecord = 1 << 20
 
-// mostEffects bounds an effect's number: what is done is kept as a bit for each.
+// mostEffects bounds an effect's number: no plan has more.
 const mostEffects = 1 << 32
 
 // records reads a ledger from behind its magic, record by record, and stops at
@@ -143,6 +143,9 @@ func (f *fields) uvarint() uint64 {
 	return v
 }
 
+// size is a number of bytes, which no forged one makes negative or a sum overflow.
+func (f *fields) size() int64 { return int64(min(f.uvarint(), object.MostSize)) }
+
 func (f *fields) varint() int64 {
 	v, n := binary.Varint(f.b)
 	f.b = f.b[max(n, 0):]
@@ -163,26 +166,46 @@ func (f *fields) sum() object.Sum {
 	return object.Sum{Kind: object.SumKind(f.uvarint()), Value: f.text()}
 }
 
-// bitmap is a set of effect numbers: a million take 125 KB.
-type bitmap []uint64
+// bitmap is a set of effect numbers: a million of them in a row take 125 KB, and one alone
+// a page, however large it is.
+type bitmap struct{ pages map[int64]*page }
+
+// page holds the numbers of one stretch.
+type page [128]uint64
+
+func (p *page) at(n int64) (word *uint64, bit uint64) { return &p[n/64%int64(len(p))], 1 << (n % 64) }
+
+func pageOf(n int64) int64 { return n / 64 / int64(len(page{})) }
 
 // set adds n and tells whether it is new.
 func (b *bitmap) set(n int64) bool {
-	for int64(len(*b)) <= n/64 {
-		*b = append(*b, 0)
+	p := b.pages[pageOf(n)]
+	if p == nil {
+		if b.pages == nil {
+			b.pages = map[int64]*page{}
+		}
+		p = new(page)
+		b.pages[pageOf(n)] = p
 	}
-	was := (*b)[n/64]
-	(*b)[n/64] |= 1 << (n % 64)
-	return (*b)[n/64] != was
+	word, bit := p.at(n)
+	was := *word
+	*word |= bit
+	return *word != was
 }
 
 // clear takes n out.
-func (b bitmap) clear(n int64) {
-	if n/64 < int64(len(b)) {
-		b[n/64] &^= 1 << (n % 64)
+func (b *bitmap) clear(n int64) {
+	if p := b.pages[pageOf(n)]; p != nil {
+		word, bit := p.at(n)
+		*word &^= bit
 	}
 }
 
-func (b bitmap) has(n int64) bool {
-	return n/64 < int64(len(b)) && b[n/64]&(1<<(n%64)) != 0
+func (b *bitmap) has(n int64) bool {
+	p := b.pages[pageOf(n)]
+	if p == nil {
+		return false
+	}
+	word, bit := p.at(n)
+	return *word&bit != 0
 }
