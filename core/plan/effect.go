@@ -99,6 +99,7 @@ const (
 	Struck               // a person struck it out of the plan
 	InArchive            // lies below the archive prefix of the source
 	InDoubt              // found another, or an interrupted write has left it
+	reasonCount
 )
 
 // Moved tells at which side an object changed since both last agreed.
@@ -333,7 +334,7 @@ func (e *Effect) append(b []byte) []byte {
 var errDamaged = errors.New("plan: an effect is damaged")
 
 func (e *Effect) decode(key string, b []byte) (err error) {
-	if len(b) < 3 || b[0] >= byte(kindCount) {
+	if len(b) < 3 || b[0] >= byte(kindCount) || b[1] == byte(NoReason) || b[1] >= byte(reasonCount) || Moved(b[2]>>movedShift) > AtBoth {
 		return errDamaged
 	}
 	flags := b[2]
