@@ -265,3 +265,92 @@ func TestMovesWhatIsLarge(t *testing.T) {
 	put(t, p, "taken.wav")
 	assert.Equal(t, place.Exists, place.KindOf(handle.MoveOne(ctx, p, &there, "taken.wav")))
 }
+
+// What was picked by name is that object and no other: not one whose name only begins
+// alike, nor what lies below a folder of that name, in counts, removals and uploads.
+func TestOnlyWhatWasPicked(t *testing.T) {
+	_, _, p := bucket(t, true)
+	put(t, p, "a", "a", "ab", "ab", "a/1", "a.b", "A")
+	for _, key := range []string{"a", "ab", "a/1"} {
+		_, err := p.(place.PartWriter).Begin(ctx, key, place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	pick := []handle.Pick{{Key: "a"}}
+	n, err := handle.Measure(ctx, p, pick, true, nil)
+	require.NoError(t, err)
+	assert.Equal(t, handle.Count{Objects: 1, Bytes: 1, Versions: 1, VersionBytes: 1, Uploads: 1, Example: "a"}, n)
+	assert.EqualValues(t, 2, n.AllBytes())
+	n, err = handle.Measure(ctx, p, pick, false, nil)
+	require.NoError(t, err)
+	assert.Equal(t, handle.Count{Objects: 1, Bytes: 1, Example: "a"}, n)
+	var gone handle.Action
+	require.NoError(t, gone.Remove(ctx, p, pick, true))
+	assert.Equal(t, []int64{1, 1, 1, 0}, []int64{gone.Result().Done.Objects, gone.Result().Done.Versions, gone.Result().Done.Uploads, gone.Result().Failed})
+	assert.Equal(t, []string{"A", "a.b", "a/1", "ab"}, keys(t, p))
+	left, err := handle.Measure(ctx, p, []handle.Pick{under("")}, true, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{4, 1, 0, 2}, []int64{left.Objects, left.Versions, left.Markers, left.Uploads})
+
+	// The same by a folder, whose name is not the beginning of its neighbours'.
+	require.NoError(t, new(handle.Action).Remove(ctx, p, []handle.Pick{under("a/")}, true))
+	assert.Equal(t, []string{"A", "a.b", "ab"}, keys(t, p))
+}
+
+// A count of many is told as it grows, also where nothing keeps versions; what ends a
+// listing ends the count.
+func TestCountsGrow(t *testing.T) {
+	p := dir(t)
+	for i := range 2100 {
+		put(t, p, fmt.Sprintf("%d/%04d", i%7, i))
+	}
+	var heard []int64
+	n, err := handle.Measure(ctx, p, []handle.Pick{under("")}, true, func(c handle.Count) { heard = append(heard, c.Objects) })
+	require.NoError(t, err)
+	assert.EqualValues(t, 2100, n.Objects)
+	assert.Equal(t, []int64{1000, 2000}, heard)
+	srv, _, far := bucket(t, true)
+	put(t, far, "a")
+	for _, op := range []string{"ListObjectVersions", "ListMultipartUploads"} {
+		srv.SetFaults(standin.Fault{Op: op, Do: "403"})
+		_, err = handle.Measure(ctx, far, []handle.Pick{under("")}, true, nil)
+		assert.Equal(t, place.Denied, place.KindOf(err), op)
+		assert.Error(t, new(handle.Action).Remove(ctx, far, []handle.Pick{under("")}, true), op)
+	}
+}
+
+// An original goes only for a copy that is whole, and while it is what was copied.
+func TestOriginalsStay(t *testing.T) {
+	for name, spoil := range map[string]func(copied object.Entry, original place.Place){
+		"a short copy":     nil,
+		"a newer original": func(_ object.Entry, original place.Place) { put(t, original, "a.wav", "a.wav") },
+	} {
+		from, to := dir(t), &spoiling{Place: dir(t)}
+		put(t, from, "a.wav")
+		to.after = func(e object.Entry) object.Entry {
+			if spoil == nil {
+				e.Size--
+				return e
+			}
+			_, err := from.Write(ctx, "a.wav", strings.NewReader("newer"), 5, place.WriteOptions{})
+			require.NoError(t, err)
+			return e
+		}
+		var a handle.Action
+		require.NoError(t, a.Move(ctx, from, []handle.Pick{{Key: "a.wav"}}, to, ""))
+		assert.EqualValues(t, 1, a.Result().Failed, name)
+		assert.Contains(t, keys(t, from), "a.wav", name)
+	}
+}
+
+// spoiling is a place whose objects are looked at once after they were written.
+type spoiling struct {
+	place.Place
+	after func(object.Entry) object.Entry
+}
+
+func (p *spoiling) Name() string { return "spoiling" }
+
+func (p *spoiling) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) {
+	e, err := p.Place.Stat(ctx, ref)
+	return p.after(e), err
+}

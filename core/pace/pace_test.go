@@ -123,3 +123,53 @@ func TestLimiter(t *testing.T) {
 		assert.Zero(t, waited)
 	})
 }
+
+// The edges of what hours can say, minute by minute and day by day.
+func TestEdgesOfHours(t *testing.T) {
+	for line, ok := range map[string]bool{
+		"80 MB/s 23:59-24:00": true, "free 00:00-00:01": true, "free 23:00-00:00": true, "1 B/s": true, "0.5 B/s": false,
+		"80 MB/s 24:00-01:00": false, "free 08:00-24:01": false, "free 08:60-09:00": false, "free 08:00-09:60": false, "free 08:00-25:00": false, "free 23:59-23:59": true,
+	} {
+		_, err := pace.ParseHours([]string{line}, "UTC")
+		assert.Equal(t, ok, err == nil, "%s: %v", line, err)
+	}
+	_, err := pace.ParseRate("quiet")
+	assert.Error(t, err, "quiet is no rate")
+	r, err := pace.ParseRate(" free ")
+	require.NoError(t, err)
+	assert.Zero(t, r)
+	assert.Equal(t, []string{"999 B/s", "1 kB/s", "1 MB/s"}, []string{pace.Rate(999), pace.Rate(1000), pace.Rate(1e6)})
+
+	day := func(n, minute int) time.Time { return time.Date(2026, 11, 23+n, 0, minute, 0, 0, time.UTC) } // the 23rd is a Monday
+	limits := func(line string, minute int) (all string) {
+		h, err := pace.ParseHours([]string{line}, "UTC")
+		require.NoError(t, err, line)
+		for n := range 7 {
+			if h.At(day(n, minute)).Quiet {
+				all += "q"
+			} else {
+				all += "-"
+			}
+		}
+		return all
+	}
+	assert.Equal(t, "qqqqqqq", limits("quiet", 0))
+	assert.Equal(t, "q---qqq", limits("quiet fri-mon", 600))
+	assert.Equal(t, "--q----", limits("quiet wed", 600))
+	assert.Equal(t, "qqqqqqq", limits("quiet mon-sun", 600))
+	assert.Equal(t, "-q-----", limits("quiet 22:00-06:00 mon", 5*60+59), "the morning after")
+	assert.Equal(t, "q------", limits("quiet 22:00-06:00 mon", 22*60))
+	assert.Equal(t, "-------", limits("quiet 22:00-06:00 mon", 6*60))
+	assert.Equal(t, "q------", limits("quiet 08:15-08:15 mon", 1), "a whole day, whenever it is said to begin")
+
+	h, err := pace.ParseHours([]string{"quiet 08:15-08:15 mon"}, "UTC")
+	require.NoError(t, err)
+	assert.Equal(t, day(1, 0), h.Until(day(0, 600)), "it ends with its day")
+	assert.Equal(t, day(7, 0), h.Until(day(1, 0)))
+
+	// The zone counts, not the clock of the machine.
+	h, err = pace.ParseHours([]string{"quiet 08:00-09:00"}, "Asia/Tokyo")
+	require.NoError(t, err)
+	assert.True(t, h.At(time.Date(2026, 11, 22, 23, 30, 0, 0, time.UTC)).Quiet)
+	assert.False(t, h.At(day(0, 8*60+30)).Quiet)
+}

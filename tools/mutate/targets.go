@@ -11,8 +11,8 @@ import (
 var targets = []target{
 	{"core/plan/judge.go", planTests}, {"core/plan/choices.go", planTests}, {"core/plan/build.go", planTests}, {"core/plan/touched.go", planTests},
 	{"core/plan/blocked.go", planTests}, {"core/plan/summary.go", planTests},
-	{"core/rule/rule.go", []string{"./core/rule", "./core/job", "./core/plan -run TestAgainstReference|TestNamed"}},
-	{"core/rule/selection.go", []string{"./core/rule", "./core/plan -run TestAgainstReference"}},
+	{"core/rule/rule.go", []string{"./core/rule", "./core/job", "./core/plan -run TestNamed", "./core/plan -run TestAgainstReference -rapid.checks=60"}},
+	{"core/rule/selection.go", []string{"./core/rule", "./core/plan -run TestAgainstReference -rapid.checks=60"}},
 	{"core/handle/count.go", handleTests}, {"core/handle/handle.go", handleTests}, {"core/handle/ranges.go", handleTests},
 	{"core/transfer/afterwards.go", []string{"./core/transfer -run TestAfterwards|TestLetting", "./service -run TestAfterwards"}},
 	{"core/agreed/agreed.go", []string{"./core/agreed"}},
@@ -28,7 +28,8 @@ var targets = []target{
 }
 
 var (
-	planTests   = []string{"./core/plan -run TestAgainstReference|TestNamed|TestChoices", "./core/plan", "./service -run TestChoices|TestTouched|TestAgreed"}
+	planTests = []string{"./core/plan -run TestNamed|TestSkew|TestNotCompared|TestStriking|TestApproving|TestDeciding|TestEstimate|TestForged|Fuzz",
+		"./core/plan -run TestAgainstReference -rapid.checks=60", "./core/plan -run TestManyStretches|TestNumbers|TestDiff|TestBlocked", "./service -run TestChoices|TestTouched|TestAgreed|TestForgedChoices"}
 	handleTests = []string{"./core/handle"}
 )
 

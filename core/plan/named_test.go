@@ -1,0 +1,160 @@
+package plan_test
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/plan/plantest"
+	"lumtra/core/rule"
+)
+
+// at is an object of some bytes, so many hours old.
+func at(size int64, hours int) object.Entry {
+	return object.Entry{Size: size, Modified: plantest.Now.Add(-time.Duration(hours) * time.Hour), ETag: strings.Repeat("e", int(size)) + string(rune('a'+hours%26))}
+}
+
+// told is an effect in a few words: kind, "back", the name kept under, "because" of it.
+func told(e *plan.Effect) string {
+	text := e.Kind.String()
+	if e.Back {
+		text += " back"
+	}
+	if e.Aside != "" {
+		text += " aside " + e.Aside
+	}
+	return text
+}
+
+// planned plans and gives every effect in words, with the plan.
+func planned(t *testing.T, w *plantest.World, change func(*plan.Options)) (map[string]string, *plan.Plan) {
+	dir := t.TempDir()
+	ca, cb := build(t, filepath.Join(dir, "a"), w.Source), build(t, filepath.Join(dir, "b"), w.Target)
+	t.Cleanup(func() { ca.Close(); cb.Close() })
+	if w.Gaps {
+		cb.Info.Missed = 1
+	}
+	opts := plan.Options{Job: "masters", Number: 7, Rules: w.Rules, Now: plantest.Now, Source: place.Abilities{Tree: w.SourceIsTree}, Target: place.Abilities{KeepsTimes: w.KeepsTimes, Tree: w.IsTree}}
+	if w.Agreed != nil {
+		known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
+		t.Cleanup(func() { known.Close() })
+		opts.Agreed = known
+	}
+	if change != nil {
+		change(&opts)
+	}
+	p, err := plan.Build(ctx, filepath.Join(dir, plan.FileName(7)), ca, cb, opts)
+	require.NoError(t, err)
+	t.Cleanup(func() { p.Close() })
+	return effects(t, p), p
+}
+
+func effects(t *testing.T, p *plan.Plan) map[string]string {
+	all := map[string]string{}
+	for c := p.Effects(""); c.Next(); {
+		all[c.Effect().Key] = told(c.Effect())
+	}
+	return all
+}
+
+// Cases that matter one by one, beside the drawn ones.
+func TestNamed(t *testing.T) {
+	day := plantest.Now.Add(-24 * time.Hour).UTC().Format("2006-01-02 15.04.05")
+	twoWay := func(c rule.Conflicts) rule.Rules {
+		r := rule.Default()
+		r.Direction, r.Conflicts = rule.TwoWay, c
+		return r
+	}
+	with := func(change func(*rule.Rules)) rule.Rules {
+		r := rule.Default()
+		change(&r)
+		return r
+	}
+	both := plantest.Agreed{"a": {at(1, 48), at(1, 48)}}
+	for name, c := range map[string]struct {
+		world plantest.World
+		want  map[string]string
+	}{
+		"changed at both sides, a person decides": {plantest.World{Source: plantest.Tree{"a": at(2, 1)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.Ask)},
+			map[string]string{"a": "conflict"}},
+		"changed at both sides, the source wins": {plantest.World{Source: plantest.Tree{"a": at(2, 1)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.SourceWins)},
+			map[string]string{"a": "change"}},
+		"changed at both sides, the newer wins": {plantest.World{Source: plantest.Tree{"a": at(2, 30)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.NewerWins)},
+			map[string]string{"a": "change back"}},
+		"changed at both sides, both stay": {plantest.World{Source: plantest.Tree{"a": at(2, 1)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.BothStay)},
+			map[string]string{"a": "change aside a (" + day + ")"}},
+		"removed here, changed there": {plantest.World{Target: plantest.Tree{"a": at(3, 24), "b": at(1, 1)}, Agreed: both, Rules: twoWay(rule.Ask)},
+			map[string]string{"a": "conflict", "b": "add back"}},
+		"removed here, changed there, the newer wins": {plantest.World{Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.NewerWins)},
+			map[string]string{"a": "add back"}},
+		"removed here, the same there": {plantest.World{Source: plantest.Tree{"b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 48), "b": at(1, 1)}, Agreed: both, Rules: twoWay(rule.Ask)},
+			map[string]string{"a": "remove", "b": "same"}},
+		"removed there, the same here": {plantest.World{Source: plantest.Tree{"a": at(1, 48)}, Target: plantest.Tree{"c": at(1, 48)}, Agreed: both, Rules: twoWay(rule.Ask)},
+			map[string]string{"a": "remove back", "c": "add back"}},
+		"removed here, with a gap in a listing": {plantest.World{Target: plantest.Tree{"a": at(1, 48)}, Agreed: both, Rules: twoWay(rule.Ask), Gaps: true},
+			map[string]string{"a": "extra"}},
+		"removed there, with a gap in a listing": {plantest.World{Source: plantest.Tree{"a": at(1, 48)}, Agreed: both, Rules: twoWay(rule.Ask), Gaps: true},
+			map[string]string{"a": "blocked"}},
+		"an extra, with a gap": {plantest.World{Source: plantest.Tree{"b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 48)}, Rules: with(func(r *rule.Rules) { r.Extras = rule.Remove }), Gaps: true},
+			map[string]string{"a": "extra", "b": "add"}},
+		"an extra, to the trash": {plantest.World{Source: plantest.Tree{"b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 48), "_trash/old": at(1, 1)}, Rules: with(func(r *rule.Rules) { r.Extras = rule.Trash })},
+			map[string]string{"a": "remove aside _trash/" + plan.Stamp("masters", 7, plantest.Now) + "/a", "b": "add", "_trash/old": "left out"}},
+		"an older copy that was kept is no extra": {plantest.World{Source: plantest.Tree{"a.wav": at(2, 1)}, Target: plantest.Tree{"a.wav": at(1, 24), "a (" + day + ").wav": at(1, 30), "b (1999).wav": at(1, 1)},
+			Rules: with(func(r *rule.Rules) { r.Different, r.Extras = rule.KeepBoth, rule.Remove })},
+			map[string]string{"a.wav": "change aside a (" + day + " 2).wav", "a (" + day + ").wav": "extra", "b (1999).wav": "remove"}},
+		"a dot in front is no ending": {plantest.World{Source: plantest.Tree{".profile": at(2, 1)}, Target: plantest.Tree{".profile": at(1, 24)}, Rules: with(func(r *rule.Rules) { r.Different = rule.KeepBoth })},
+			map[string]string{".profile": "change aside .profile (" + day + ")"}},
+		"newer only": {plantest.World{Source: plantest.Tree{"a": at(2, 30), "b": at(2, 20), "c": at(2, 24)}, Target: plantest.Tree{"a": at(1, 24), "b": at(1, 24), "c": at(1, 24)}, Rules: with(func(r *rule.Rules) { r.Different = rule.IfNewer })},
+			map[string]string{"a": "left out", "b": "change", "c": "left out"}},
+		"a file where folders are": {plantest.World{Source: plantest.Tree{"a": at(1, 1), "b/c": at(1, 1)}, Target: plantest.Tree{"a/x": at(1, 1), "b": at(1, 1)}, IsTree: true, Rules: rule.Default()},
+			map[string]string{"a": "blocked", "a/x": "extra", "b": "extra", "b/c": "blocked"}},
+		"links are not content": {plantest.World{Source: plantest.Tree{"a": {Kind: object.Special}}, Target: plantest.Tree{"b": {Kind: object.Special}}, Rules: with(func(r *rule.Rules) { r.Extras = rule.Remove })},
+			map[string]string{"a": "blocked", "b": "extra"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, _ := planned(t, &c.world, nil)
+			assert.Equal(t, c.want, got)
+		})
+	}
+}
+
+// The clocks of two machines count only where they would hide a change.
+func TestSkew(t *testing.T) {
+	w := plantest.World{Source: plantest.Tree{"a": at(1, 1)}, Target: plantest.Tree{"a": at(1, 1)}, Rules: rule.Default()}
+	skewed := func(source, target time.Duration) string {
+		got, _ := planned(t, &w, func(o *plan.Options) { o.Source.Skew, o.Target.Skew = source, target })
+		return got["a"]
+	}
+	assert.Equal(t, "same", skewed(0, 0))
+	assert.Equal(t, "change", skewed(0, time.Minute), "the store's clock is ahead: what it stored then may be older than it says")
+	assert.Equal(t, "change", skewed(-time.Minute, 0), "this one is behind: what was changed may be newer than it says")
+	assert.Equal(t, "same", skewed(time.Minute, -time.Minute), "what would only send too often does not count")
+}
+
+// What could not be compared is neither the same nor changed, and says why.
+func TestNotCompared(t *testing.T) {
+	w := plantest.World{Source: plantest.Tree{"a": at(1, 1), "b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 1), "b": at(1, 1)}, Rules: rule.Default()}
+	w.Rules.Judge = rule.ByContent
+	got, p := planned(t, &w, func(o *plan.Options) {
+		o.SameContent = func(_ context.Context, a, _ *object.Entry) (bool, error) {
+			if a.Key == "a" {
+				return true, errors.New("the tide came in")
+			}
+			return true, nil
+		}
+	})
+	assert.Equal(t, map[string]string{"a": "blocked", "b": "same"}, got)
+	assert.EqualValues(t, 1, p.Info.Left)
+	c := p.Effects("a")
+	require.True(t, c.Next())
+	assert.Contains(t, c.Effect().Why(), "the tide came in")
+}
