@@ -98,3 +98,50 @@ func TestWordOfAWriter(t *testing.T) {
 		assert.Equal(t, !word, target.count == 0)
 	}
 }
+
+// A read-back goes to the very end, and an object of many pieces differs by its last byte.
+func TestToTheLastByte(t *testing.T) {
+	long := strings.Repeat("reed ", 700_000)
+	e := object.Entry{Key: "a", Size: int64(len(long))}
+	for name, there := range map[string]string{"the last byte": long[:len(long)-1] + "!", "the first": "!" + long[1:], "one in the middle": long[:len(long)/2] + "!" + long[len(long)/2+1:], "the same": long} {
+		res, err := compare.Contents(t.Context(), compare.ByReadBack, &told{readings: []reading{{text: long}}}, &e, &told{readings: []reading{{text: there}}}, &e)
+		require.NoError(t, err)
+		assert.Equal(t, there == long, res.Same, name)
+	}
+}
+
+// What the target keeps a checksum of is told without reading it; what it keeps none of,
+// or what a writer only said, is not.
+func TestStored(t *testing.T) {
+	h := object.CRC64NVME.New()
+	h.Write([]byte("reed"))
+	sum := object.SumOf(object.CRC64NVME, h)
+	source := &told{readings: []reading{{text: "reed"}}, can: place.Abilities{Tree: true}}
+	unread := func(can place.Abilities) *told {
+		return &told{readings: []reading{{ends: errors.New("read after all")}}, can: can}
+	}
+	a, with, without := object.Entry{Key: "a", Size: 4}, object.Entry{Key: "a", Size: 4, Sums: []object.Sum{sum}}, object.Entry{Key: "a", Size: 4}
+	other := with
+	other.Sums = []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}
+	longer := with
+	longer.Size = 5
+	for name, c := range map[string]struct {
+		from *told
+		a, b *object.Entry
+		can  place.Abilities
+		same bool
+	}{
+		"the same content":                 {source, &a, &with, place.Abilities{}, true},
+		"other content":                    {source, &a, &other, place.Abilities{}, false},
+		"another size":                     {source, &a, &longer, place.Abilities{}, false},
+		"no checksum":                      {source, &a, &without, place.Abilities{}, false},
+		"a checksum that is only said":     {source, &a, &with, place.Abilities{ChecksAfter: true}, false},
+		"kept at both sides":               {unread(place.Abilities{}), &with, &with, place.Abilities{}, true},
+		"kept at both sides, and not same": {unread(place.Abilities{}), &other, &with, place.Abilities{}, false},
+		"a store that would be fetched":    {unread(place.Abilities{}), &a, &with, place.Abilities{}, false},
+	} {
+		same, err := compare.Stored(t.Context(), c.from, c.a, unread(c.can), c.b)
+		require.NoError(t, err, name)
+		assert.Equal(t, c.same, same, name)
+	}
+}

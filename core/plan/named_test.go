@@ -3,6 +3,8 @@ package plan_test
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -11,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lumtra/core/agreed"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/plan"
@@ -157,4 +160,37 @@ func TestNotCompared(t *testing.T) {
 	c := p.Effects("a")
 	require.True(t, c.Next())
 	assert.Contains(t, c.Effect().Why(), "the tide came in")
+}
+
+// Agreed states that are damaged end the planning: they are not taken for none, by which
+// what was changed at the target would be overwritten.
+func TestDamagedAgreement(t *testing.T) {
+	dir := t.TempDir()
+	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Agreed: plantest.Agreed{}, Rules: rule.Default()}
+	for i := range 4000 {
+		k := fmt.Sprintf("%d", 10_000+i)
+		w.Source[k], w.Target[k] = at(3, 1), at(3, 2)
+		w.Agreed[k] = [2]object.Entry{at(3, 1), at(3, i%20)}
+	}
+	path := filepath.Join(dir, "g")
+	require.NoError(t, keepStates(t, path, w.Agreed).Close())
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	raw[len(raw)/3] ^= 0x40
+	require.NoError(t, os.WriteFile(path, raw, 0o600))
+	known, err := agreed.Open(path, "a", "b")
+	require.NoError(t, err)
+	defer known.Close()
+	ca, cb := build(t, filepath.Join(dir, "a"), w.Source), build(t, filepath.Join(dir, "b"), w.Target)
+	defer ca.Close()
+	defer cb.Close()
+	for name, same := range map[string]func(context.Context, *object.Entry, *object.Entry) (bool, error){"at once": nil, "asking": func(context.Context, *object.Entry, *object.Entry) (bool, error) { return true, nil }} {
+		opts := plan.Options{Rules: w.Rules, Agreed: known, Now: plantest.Now, SameContent: same}
+		if same != nil {
+			opts.Rules.Judge = rule.ByContent
+		}
+		_, err := plan.Build(ctx, filepath.Join(dir, "p"), ca, cb, opts)
+		assert.Error(t, err, name)
+		assert.NoFileExists(t, filepath.Join(dir, "p"), name)
+	}
 }

@@ -18,6 +18,9 @@ type group struct {
 	err     error
 }
 
+// fdatasync is replaced by a test that counts.
+var fdatasync = unix.Fdatasync
+
 // commit adds a record and returns when it is written, by this caller or another
 // who took it along.
 func (l *Ledger) commit(kind byte, effect int64, fields func([]byte) []byte) error {
@@ -50,7 +53,7 @@ func (l *Ledger) write(b []byte) error {
 	n, err := l.file.Write(b)
 	l.size += int64(n)
 	if err == nil && l.durable {
-		err = unix.Fdatasync(int(l.file.Fd()))
+		err = fdatasync(int(l.file.Fd()))
 	}
 	if err == nil {
 		err = l.compactIfDue()

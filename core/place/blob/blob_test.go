@@ -223,3 +223,30 @@ func TestRefusals(t *testing.T) {
 	assert.Error(t, err)
 	assert.NotContains(t, fmt.Sprint(err), "not base64!")
 }
+
+// Giving up an upload takes nothing from the blob that stands under its name, before or
+// after blocks were sent.
+func TestGivingUpKeepsTheBlob(t *testing.T) {
+	store := connect(t, blob.Config{Address: start(t), Account: "marsh", Key: secret.New(key)})
+	p := fresh(t, store)
+	const text = "here before, and to stay"
+	_, err := p.Write(ctx, "a.wav", strings.NewReader(text), int64(len(text)), place.WriteOptions{})
+	require.NoError(t, err)
+	pw := p.(place.PartWriter)
+	for _, blocks := range []int{0, 1, 2} {
+		up, err := pw.Begin(ctx, "a.wav", place.WriteOptions{})
+		require.NoError(t, err)
+		for n := range blocks {
+			_, err := pw.WritePart(ctx, up, n+1, int64(n)*4, strings.NewReader("half"), 4, object.Sum{})
+			require.NoError(t, err)
+		}
+		require.NoError(t, pw.Abort(ctx, up))
+		r, e, err := p.Read(ctx, "a.wav", place.ReadOptions{})
+		require.NoError(t, err)
+		raw, err := io.ReadAll(r)
+		require.NoError(t, err)
+		require.NoError(t, r.Close())
+		assert.Equal(t, text, string(raw), "%d blocks", blocks)
+		assert.EqualValues(t, len(text), e.Size)
+	}
+}

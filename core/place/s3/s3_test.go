@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -222,4 +223,29 @@ func TestProxy(t *testing.T) {
 	assert.Equal(t, 1, through)
 	_, err = s3.NewStore(s3.Config{Name: "n", Address: addr, Proxy: "nonsense"})
 	assert.Error(t, err)
+}
+
+// The checksum that a store answers with is held against what was sent: another one is
+// damage, also where the status says that all is well.
+func TestAnsweredSumIsHeld(t *testing.T) {
+	h := object.CRC64NVME.New()
+	h.Write([]byte("reed"))
+	right := object.SumOf(object.CRC64NVME, h).Base64()
+	for answer, damaged := range map[string]bool{right: false, "": false, "AAAAAAAAAAA=": true} {
+		web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			io.Copy(io.Discard, r.Body)
+			w.Header().Set("ETag", `"e"`)
+			if answer != "" {
+				w.Header().Set("X-Amz-Checksum-Crc64nvme", answer)
+			}
+		}))
+		store := newStore(t, s3.Config{Address: web.URL})
+		p, err := store.Open("box")
+		require.NoError(t, err)
+		_, err = p.Write(ctx, "a.wav", strings.NewReader("reed"), 4, place.WriteOptions{})
+		assert.Equal(t, damaged, place.KindOf(err) == place.Corrupt, "%q: %v", answer, err)
+		_, err = p.(place.PartWriter).WritePart(ctx, place.Upload{Key: "a.wav", ID: "u"}, 1, 0, strings.NewReader("reed"), 4, object.Sum{})
+		assert.Equal(t, damaged, place.KindOf(err) == place.Corrupt, "%q: %v", answer, err)
+		web.Close()
+	}
 }

@@ -1,0 +1,79 @@
+package catalog_test
+
+import (
+	"context"
+	"iter"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/catalog"
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// listed is a place that is nothing but its listing.
+type listed struct {
+	place.Place
+	keys []string
+	gap  error // behind the keys
+}
+
+func (l *listed) Name() string               { return "listed" }
+func (l *listed) Abilities() place.Abilities { return place.Abilities{} }
+
+func (l *listed) List(_ context.Context, prefix string, _ place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		for _, k := range l.keys {
+			if strings.HasPrefix(k, prefix) && !yield(object.Entry{Key: k, Size: int64(len(k)), Modified: time.Unix(1, 0)}, nil) {
+				return
+			}
+		}
+		if l.gap != nil {
+			yield(object.Entry{}, l.gap)
+		}
+	}
+}
+
+// A survey of a part takes the rest from the older one: its objects, its gaps, and its
+// age. What is gone in the part is gone, what is new is there, and nothing else moves.
+func TestPartOfASurvey(t *testing.T) {
+	dir := t.TempDir()
+	p := &listed{keys: []string{"a", "b/1", "b/2", "b0", "c"}, gap: place.NewError("listed", "list", "d/", place.Denied, nil)}
+	old, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "old"), catalog.Options{})
+	require.NoError(t, err)
+	defer old.Close()
+	require.EqualValues(t, 1, old.Info.Missed)
+	for prefix, c := range map[string]struct{ now, want []string }{
+		"b/": {[]string{"a2", "b/2", "b/3", "c2"}, []string{"a", "b/2", "b/3", "b0", "c"}},
+		"a":  {nil, []string{"b/1", "b/2", "b0", "c"}},
+		"c":  {[]string{"c", "c/1", "d"}, []string{"a", "b/1", "b/2", "b0", "c", "c/1"}},
+		"x/": {[]string{"x/1", "y"}, []string{"a", "b/1", "b/2", "b0", "c", "x/1"}},
+		"b":  {[]string{"b", "ba"}, []string{"a", "b", "ba", "c"}},
+	} {
+		p.keys, p.gap = c.now, nil
+		part, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "part"), catalog.Options{Old: old, Prefix: prefix})
+		require.NoError(t, err, prefix)
+		var keys []string
+		for cur := part.Cursor(""); cur.Next(); {
+			keys = append(keys, cur.Entry().Key)
+		}
+		assert.Equal(t, c.want, keys, prefix)
+		assert.EqualValues(t, len(c.want), part.Info.Objects)
+		assert.False(t, part.Info.Complete(), "the older gap is still one")
+		assert.Equal(t, old.Info.Problems, part.Info.Problems)
+		assert.True(t, part.Info.Began.Equal(old.Info.Began), "as old as its older part")
+		require.NoError(t, part.Close())
+	}
+	p.keys, p.gap = []string{"b/1"}, place.NewError("listed", "list", "b/x/", place.Denied, nil)
+	part, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "part"), catalog.Options{Old: old, Prefix: "b/"})
+	require.NoError(t, err)
+	defer part.Close()
+	assert.EqualValues(t, 2, part.Info.Missed, "and a new one comes beside it")
+	assert.True(t, slices.Contains(part.Info.Problems, p.gap.Error()))
+}
