@@ -8,7 +8,7 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 FUZZ_TIME ?= 60s
 
 .DEFAULT_GOAL := help
-.PHONY: help build demo test race lint interop fuzz draws kills bench screenshots
+.PHONY: help build demo test race lint interop fuzz mutate cover draws kills bench screenshots
 
 help: ## list the commands
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 14
@@ -40,6 +40,13 @@ interop: ## run the conformance suite and runs on four real servers
 
 fuzz: ## feed every reader made-up input, FUZZ_TIME (60s) each
 	@tools/fuzz $(FUZZ_TIME) $(FUZZ)
+
+mutate: ## put small faults into what decides, and see that tests notice (an hour)
+	go run ./tools/mutate
+
+cover: ## print how much of each package the tests run
+	@tools/need tmux pdftotext:poppler-utils
+	@tools/cover
 
 draws: ## run random jobs on 20,000 drawn stores, with faults (an hour)
 	LUMTRA_DRAWS=20000 go test ./core/transfer -count=1 -timeout 150m -run TestEveryStore

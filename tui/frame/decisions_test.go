@@ -1,0 +1,139 @@
+package frame
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/plan"
+	"lumtra/service"
+)
+
+// mirrorWorld is a workspace with a mirror that is held back: it would remove three of four.
+func mirrorWorld(t *testing.T) string {
+	dir := t.TempDir()
+	put := func(name, text string) {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	put("endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.copy]\nkind = \"folder\"\npath = \"copy\"\n")
+	put("jobs/mirror.toml", "source = \"studio\"\ntarget = \"copy\"\nextras = \"remove\"\n")
+	put("studio/kept.wav", "kept")
+	for _, name := range []string{"kept.wav", "a.wav", "ab.wav", "b/c.wav"} {
+		put("copy/"+name, name)
+	}
+	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state")})
+	require.NoError(t, err)
+	defer s.Close()
+	info, err := s.Plan(t.Context(), "mirror", service.Freshness{}, &service.Activity{})
+	require.NoError(t, err)
+	require.EqualValues(t, 3, info.Totals[plan.Remove].Count)
+	require.NotEmpty(t, info.Held)
+	return dir
+}
+
+func files(t *testing.T, dir string) (all []string) {
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			rel, _ := filepath.Rel(dir, path)
+			all = append(all, rel)
+		}
+		return err
+	}))
+	return all
+}
+
+// A plan that a guard holds back goes on the number of its removals, typed: no other
+// number, none, or Enter alone; and then it removes those. Leaving the form lets nothing go.
+func TestApprovalIsTyped(t *testing.T) {
+	world := mirrorWorld(t)
+	all := []string{"a.wav", "ab.wav", "b/c.wav", "kept.wav"}
+	for _, typed := range []string{"", "2", "4", "33", "-3", "three", "0"} {
+		dir := copied(t, world)
+		x := openStage(t, dir)
+		x.goes("~held back", "4", "~▸ b", "a", "~Type the number of removals, 3,")
+		if typed != "" {
+			x.goes("=" + typed)
+		}
+		x.goes("enter", "~that is not the number: it removes 3", "esc", "~a approve")
+		assert.Equal(t, all, files(t, filepath.Join(dir, "copy")), "%q", typed)
+		assert.Nil(t, x.m.shared.Service.Active("mirror"))
+		p, err := plan.OpenNumber(filepath.Join(dir, "state/jobs/mirror/plans"), 1)
+		require.NoError(t, err)
+		assert.False(t, p.Approved(), "%q", typed)
+		require.NoError(t, p.Close())
+	}
+	dir := copied(t, world)
+	x := openStage(t, dir)
+	x.goes("~held back", "4", "~▸ b", "a", "~Type the number", "=3", "enter", "~Everything the plan named")
+	assert.Equal(t, []string{"kept.wav"}, files(t, filepath.Join(dir, "copy")))
+}
+
+// What is struck out of a plan stays, and the number asked for is that of what is left;
+// an approval that was given ends with it.
+func TestStruckOutStays(t *testing.T) {
+	dir := copied(t, mirrorWorld(t))
+	x := openStage(t, dir)
+	x.goes("~held back", "4", "~▸ b", "-", "~Struck out: a.wav", "a", "~Type the number of removals, 2,", "=3", "enter", "~it removes 2", "esc", "~a approve",
+		"a", "~removals, 2,", "=2", "enter", "~Everything the plan named")
+	assert.Equal(t, []string{"a.wav", "kept.wav"}, files(t, filepath.Join(dir, "copy")))
+}
+
+// The proof view says what the proof found, for each thing that can be amiss.
+func TestProofIsTold(t *testing.T) {
+	world := mirrorWorld(t)
+	for _, c := range map[string]struct {
+		spoil func(dir string)
+		says  string
+	}{
+		"all the same": {func(dir string) {
+			for _, name := range []string{"a.wav", "ab.wav", "b"} {
+				require.NoError(t, os.RemoveAll(filepath.Join(dir, "copy", name)))
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "copy/kept.wav"), []byte("kept"), 0o644))
+		}, "◗ It holds"},
+		"different": {func(dir string) {}, "▲ It does not hold"},
+		"missing":   {func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "copy/kept.wav"))) }, "▲ It does not hold"},
+		"extra": {func(dir string) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "copy/kept.wav"), []byte("kept"), 0o644))
+		}, "◗ It holds.*Every object at the source"},
+	} {
+		dir := copied(t, world)
+		c.spoil(dir)
+		x := openStage(t, dir)
+		x.goes("~mirror", "6", "~Never proven", "v", "~"+c.says)
+		x.goes("1", "~mirror", "~"+map[bool]string{true: "proven", false: "proof does not hold"}[c.says[:3] == "◗"])
+	}
+}
+
+// What a store says in its own words reaches the screen without what would steer it, in
+// every view that shows it.
+func TestStoresOwnWordsAreEscaped(t *testing.T) {
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusForbidden)
+		w.Write([]byte("<Error><Code>Access\u009bDenied</Code><Message>no &#x202e;way\u009b2J\u0085 here</Message></Error>"))
+	}))
+	defer web.Close()
+	dir := mirrorWorld(t)
+	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"), append(raw, "[endpoint.rude]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"env:HOME\"\ntest = \"never\"\n"...), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/rude.toml"), []byte("source = \"studio\"\ntarget = \"rude/box\"\n"), 0o644))
+	for _, way := range [][]string{
+		{"~rude", "2", "~▸ rude", "j", "enter", "~not allowed"},
+		{"~rude", "4", ">", "~rude", "p", "~not allowed"},
+		{"~rude", "6", ">", "~rude", "v", "~not allowed"},
+		{"~rude", "3", "~What it would do", ">", "~› rude", "s", "~not allowed"},
+		{"~rude", "2", "~▸ rude", "j", "y", "~Try rude", "enter", "~refused|not allowed"},
+	} {
+		x := openStage(t, copied(t, dir))
+		x.goes(way...)
+		check(t, x.m, way[len(way)-2])
+	}
+}
