@@ -31,7 +31,7 @@ func keyWorld(t *testing.T) string {
 	put("endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.copy]\nkind = \"folder\"\npath = \"copy\"\n"+
 		"[endpoint.north]\nkind = \"s3\"\nstand-in = \"north\"\ntest = \"never\"\n")
 	put("jobs/both.toml", "source = \"studio/both\"\ntarget = \"copy/both\"\ndirection = \"two-way\"\n")
-	put("jobs/failing.toml", "source = \"studio/failing\"\ntarget = \"copy/failing\"\n")
+	put("jobs/failing.toml", "source = \"studio/failing\"\ntarget = \"copy/failing\"\n[limits]\nstreams = 1\n")
 	put("jobs/long.toml", "source = \"studio/failing\"\ntarget = \"copy/long\"\n[limits]\nbandwidth = [\"1 B/s\"]\nstreams = 3\n")
 	put("jobs/masters.toml", "source = \"studio/masters\"\ntarget = \"copy/masters\"\n")
 	for i := range 6 {
