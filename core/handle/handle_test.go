@@ -354,3 +354,158 @@ func (p *spoiling) Stat(ctx context.Context, ref object.Ref) (object.Entry, erro
 	e, err := p.Place.Stat(ctx, ref)
 	return p.after(e), err
 }
+
+// faulty is a place that fails as a test wants it to.
+type faulty struct {
+	place.Place
+	stat  func(e object.Entry, err error) (object.Entry, error)
+	write func(e object.Entry, err error) (object.Entry, error)
+	abort error
+	check error
+}
+
+func (p *faulty) Name() string { return "faulty" }
+
+func (p *faulty) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) {
+	e, err := p.Place.Stat(ctx, ref)
+	if p.stat != nil {
+		return p.stat(e, err)
+	}
+	return e, err
+}
+
+func (p *faulty) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+	e, err := p.Place.Write(ctx, key, body, size, opts)
+	if p.write != nil {
+		return p.write(e, err)
+	}
+	return e, err
+}
+
+func (p *faulty) CheckName(string) error { return p.check }
+
+// A move lets the original go only when all went well at the other end: whatever fails
+// there, the original stays, the failure is told, and damage does not stay behind.
+func TestMovesThatFail(t *testing.T) {
+	broken := place.NewError("faulty", "stat", "a.wav", place.Denied, nil)
+	for name, c := range map[string]struct {
+		fail func(p *faulty)
+		left []string // at the target
+	}{
+		"the copy cannot be looked at": {func(p *faulty) {
+			p.stat = func(object.Entry, error) (object.Entry, error) { return object.Entry{}, broken }
+		}, []string{"a.wav"}},
+		"the write fails": {func(p *faulty) {
+			p.write = func(object.Entry, error) (object.Entry, error) { return object.Entry{}, broken }
+		}, []string{"a.wav"}},
+		"the copy is damaged": {func(p *faulty) {
+			p.write = func(e object.Entry, _ error) (object.Entry, error) {
+				bad := place.NewError("faulty", "write", "a.wav", place.Corrupt, nil)
+				bad.Left = e.Mark()
+				return e, bad
+			}
+		}, nil},
+		"the name is refused": {func(p *faulty) { p.check = place.NewError("faulty", "check", "a.wav", place.BadName, nil) }, nil},
+		"nothing vouches for it, and it is another": {func(p *faulty) {
+			p.write = func(e object.Entry, err error) (object.Entry, error) {
+				put(t, p.Place, "other")
+				require.NoError(t, err)
+				changed, err := p.Place.Write(ctx, "a.wav", strings.NewReader("A.wav"), 5, place.WriteOptions{})
+				changed.Unverified = true
+				return changed, err
+			}
+		}, []string{"other"}},
+	} {
+		from, to := dir(t), &faulty{Place: dir(t)}
+		put(t, from, "a.wav")
+		c.fail(to)
+		var a handle.Action
+		require.NoError(t, a.Move(ctx, from, []handle.Pick{{Key: "a.wav"}}, to, ""), name)
+		assert.EqualValues(t, 1, a.Result().Failed, name)
+		assert.Len(t, a.Result().Problems, 1, name)
+		assert.Equal(t, []string{"a.wav"}, keys(t, from), name)
+		assert.Equal(t, c.left, keys(t, to.Place), name)
+	}
+	// What nothing vouches for and is the same is a copy like any other.
+	from, to := dir(t), &faulty{Place: dir(t)}
+	put(t, from, "a.wav")
+	to.write = func(e object.Entry, err error) (object.Entry, error) { e.Unverified = true; return e, err }
+	var a handle.Action
+	require.NoError(t, a.Move(ctx, from, []handle.Pick{{Key: "a.wav"}}, to, "b.wav"))
+	assert.Zero(t, a.Result().Failed, "%v", a.Result().Problems)
+	assert.Empty(t, keys(t, from))
+	assert.Equal(t, map[string]string{"b.wav": "a.wav"}, contents(t, to.Place))
+
+	stopped, stop := context.WithCancel(ctx)
+	stop()
+	put(t, from, "a.wav")
+	assert.Error(t, new(handle.Action).Move(stopped, from, []handle.Pick{under("")}, dir(t), ""), "what stops it is told")
+	assert.Equal(t, []string{"a.wav"}, keys(t, from))
+}
+
+// What is copied between places keeps its time, permissions and metadata.
+func TestCopiesKeepWhatTheyHave(t *testing.T) {
+	_, _, north := bucket(t, false)
+	home, back := dir(t), dir(t)
+	old := time.Date(2020, 5, 17, 4, 30, 0, 0, time.UTC)
+	_, err := home.Write(ctx, "a.wav", strings.NewReader("a"), 1, place.WriteOptions{Original: old, Mode: 0o640})
+	require.NoError(t, err)
+	require.NoError(t, new(handle.Action).Copy(ctx, home, []handle.Pick{{Key: "a.wav"}}, north, ""))
+	require.NoError(t, new(handle.Action).Copy(ctx, north, []handle.Pick{{Key: "a.wav"}}, back, ""))
+	e, err := back.Stat(ctx, object.Ref{Key: "a.wav"})
+	require.NoError(t, err)
+	assert.True(t, e.Modified.Equal(old), "%s", e.Modified)
+	assert.EqualValues(t, 0o640, e.Mode.Perm())
+	there, err := north.Stat(ctx, object.Ref{Key: "a.wav"})
+	require.NoError(t, err)
+	assert.True(t, there.Original.Equal(old))
+}
+
+// An upload that cannot be given up is counted as such, and the others go; the bytes that
+// go with one are told.
+func TestUploadsAreGivenUp(t *testing.T) {
+	srv, _, p := bucket(t, false)
+	pw := p.(place.PartWriter)
+	for _, key := range []string{"a", "b", "c"} {
+		_, err := pw.Begin(ctx, key, place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	srv.SetFaults(standin.Fault{Op: "AbortMultipartUpload", Key: "b", Do: "403"})
+	var a handle.Action
+	require.NoError(t, a.Remove(ctx, p, []handle.Pick{under("")}, true))
+	assert.Equal(t, []int64{2, 1}, []int64{a.Result().Done.Uploads, a.Result().Failed})
+	assert.Equal(t, place.Denied, place.KindOf(a.Result().Problems[0]))
+	srv.SetFaults(standin.Fault{Op: "AbortMultipartUpload", Do: "expired"})
+	assert.Error(t, new(handle.Action).Remove(ctx, p, []handle.Pick{under("")}, true), "no credentials end it")
+	srv.SetFaults()
+	ups, err := pw.Uploads(ctx)
+	require.NoError(t, err)
+	require.Len(t, ups, 1)
+	var one handle.Action
+	require.NoError(t, one.Abort(ctx, pw, ups[0], 5<<20))
+	r := one.Result()
+	assert.Equal(t, handle.Count{Uploads: 1, VersionBytes: 5 << 20}, r.Done)
+}
+
+// Folders that a removal leaves empty go, others stay; problems that were told are the
+// teller's own.
+func TestFoldersGo(t *testing.T) {
+	p := dir(t)
+	put(t, p, "a/b/1", "a/b/2", "a/c/3", "ab/4")
+	var a handle.Action
+	require.NoError(t, a.Remove(ctx, p, []handle.Pick{{Key: "a/b/1"}}, false))
+	require.NoError(t, a.Remove(ctx, p, []handle.Pick{under("a/b/")}, false))
+	var folders []string
+	for e, err := range p.List(ctx, "a/", place.ListOptions{Shallow: true}) {
+		require.NoError(t, err)
+		folders = append(folders, e.Key)
+	}
+	assert.Equal(t, []string{"a/c/"}, folders)
+	assert.Equal(t, []string{"a/c/3", "ab/4"}, keys(t, p))
+	_, _, far := bucket(t, false)
+	bad := handle.Action{}
+	require.NoError(t, bad.Restore(ctx, far, nil, 1))
+	first := bad.Result()
+	first.Problems = append(first.Problems, io.EOF)
+	assert.Empty(t, bad.Result().Problems)
+}
