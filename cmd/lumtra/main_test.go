@@ -37,7 +37,11 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "lumtra")
-	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program, ".").CombinedOutput(); err != nil {
+	build := []string{"build", "-buildvcs=false", "-o", program}
+	if os.Getenv("GOCOVERDIR") != "" { // what it runs is counted, too: see `make cover`
+		build = append(build, "-cover", "-coverpkg=lumtra/...")
+	}
+	if out, err := exec.Command("go", append(build, ".")...).CombinedOutput(); err != nil {
 		panic(string(out))
 	}
 	own = filepath.Join(dir, "state")

@@ -273,6 +273,9 @@ func (p *progressSheet) update(msg tea.Msg) tea.Cmd {
 }
 
 func (p *progressSheet) keys() []kit.Key {
+	if p.act.State().Ended {
+		return []kit.Key{{Press: "enter", Does: "back"}, {Press: "esc", Does: "back"}}
+	}
 	return []kit.Key{{Press: "s", Does: "stop: where it is"}, {Press: "esc", Does: "back: it goes on"}}
 }
 

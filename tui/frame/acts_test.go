@@ -1,0 +1,192 @@
+package frame
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/job"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/service"
+)
+
+// The ways to where most acts begin.
+var (
+	toReeds = []string{"~Needs you", "2", "~▸ north", "j", "enter", "~▸ reeds", "j", "~versioning +on"}
+	toDawn  = append(append([]string(nil), toReeds...), "enter", "~dawn.txt", "j", "~2 versions(.|\\n)*second")
+	toCopy  = []string{"~Needs you", "2", "~keeps sums", "enter", "~▸ masters", "j", "~both/", "j", "~failing/", "j", "~8 objects|masters/"}
+)
+
+func way(from []string, steps ...string) []string {
+	return append(append([]string(nil), from...), steps...)
+}
+
+// after is what is looked at when an act has been done.
+type after struct {
+	t   *testing.T
+	dir string
+	s   *service.Service
+}
+
+func (a after) content(at, key string) string {
+	p, err := a.s.Place(a.t.Context(), at)
+	require.NoError(a.t, err)
+	r, _, err := p.Read(a.t.Context(), key, place.ReadOptions{})
+	if place.KindOf(err) == place.NotFound {
+		return "nothing"
+	}
+	require.NoError(a.t, err)
+	defer r.Close()
+	raw := make([]byte, 1000)
+	n, _ := r.Read(raw)
+	return string(raw[:n])
+}
+
+func (a after) stat(at, key string) object.Entry {
+	p, err := a.s.Place(a.t.Context(), at)
+	require.NoError(a.t, err)
+	e, err := p.Stat(a.t.Context(), object.Ref{Key: key})
+	require.NoError(a.t, err)
+	return e
+}
+
+func (a after) file(name string) string {
+	raw, err := os.ReadFile(filepath.Join(a.dir, name))
+	if err != nil {
+		return "nothing"
+	}
+	return string(raw)
+}
+
+// acts are whole acts, from the opened window to what is then on the disk or in the store.
+var acts = map[string]struct {
+	way  []string
+	does func(a after)
+}{
+	"an object is hidden in a bucket with versions": {way(toDawn, "D", "~things that go, 2", "esc", "~enter open", "D", "~things that go, 2", "=2", "enter", "~this is not the number: 2", "down", "=2", "enter", "~Done\\."),
+		func(a after) { assert.Equal(a.t, "nothing", a.content("north/reeds/", "dawn.txt")) }},
+	"an object is renamed": {way(toDawn, "m", "~only once its copy is there", "down", "=dusk.txt", "enter", "~Done\\."),
+		func(a after) {
+			assert.Equal(a.t, []string{"nothing", "second\nand more\n"}, []string{a.content("north/reeds/", "dawn.txt"), a.content("north/reeds/", "dusk.txt")})
+		}},
+	"an object is copied": {way(toDawn, "m", "~only once its copy is there", "right", "~‹ copy ›", "down", "=dusk.txt", "enter", "~Done\\."),
+		func(a after) {
+			assert.Equal(a.t, []string{"second\nand more\n", "second\nand more\n"}, []string{a.content("north/reeds/", "dawn.txt"), a.content("north/reeds/", "dusk.txt")})
+		}},
+	"an older version is brought back": {way(toDawn, "tab", "~left older", "left", "~1 before the newest(.|\\n)*first", "b", "~reeds/ +3 +11 B"),
+		func(a after) { assert.Equal(a.t, "first\n", a.content("north/reeds/", "dawn.txt")) }},
+	"a version is removed for good": {way(toDawn, "tab", "~left older", "left", "~1 before the newest(.|\\n)*first", "D", "~things that go, 1", "=1", "enter", "~Done\\."),
+		func(a after) {
+			assert.Equal(a.t, "second\nand more\n", a.content("north/reeds/", "dawn.txt"))
+			all, err := versions(a, "dawn.txt")
+			require.NoError(a.t, err)
+			assert.Len(a.t, all, 1)
+		}},
+	"a version is fetched": {way(toDawn, "tab", "~left older", "left", "~1 before the newest(.|\\n)*first", "f", "~Fetch", "enter", "~6 B fetched|Fetched|fetched|Written"),
+		func(a after) {
+			raw, err := os.ReadFile("dawn.txt")
+			require.NoError(a.t, err)
+			assert.Equal(a.t, "first\n", string(raw))
+		}},
+	"metadata and tags of one are set": {way(toDawn, "i", "~Metadata and tags", "=site = weir", "down", "down", "=season = spring", "enter", "~Done\\."),
+		func(a after) {
+			assert.Equal(a.t, "weir", a.stat("north/reeds/", "dawn.txt").Metadata["site"])
+			p, err := a.s.Place(a.t.Context(), "north/reeds/")
+			require.NoError(a.t, err)
+			tags, err := p.(place.Tagger).Tags(a.t.Context(), object.Ref{Key: "dawn.txt"})
+			require.NoError(a.t, err)
+			assert.Equal(a.t, map[string]string{"season": "spring"}, tags)
+		}},
+	"what was removed comes back": {way(toReeds, "U", "~Undelete", "enter", "~Done\\."),
+		func(a after) { assert.Equal(a.t, "removed by hand", a.content("north/reeds/", "gone.txt")) }},
+	"a bucket is emptied": {way(toReeds, "E", "~things that go, 6", "down", "=6", "enter", "~Done\\."),
+		func(a after) { assert.Equal(a.t, "nothing", a.content("north/reeds/", "dawn.txt")) }},
+	"a bucket is not emptied by another number": {way(toReeds, "E", "~things that go, 6", "down", "=5", "enter", "~not the number|that is not"),
+		func(a after) { assert.Equal(a.t, "second\nand more\n", a.content("north/reeds/", "dawn.txt")) }},
+	"a bucket is made": {way(toReeds, "n", "~A bucket at north", "=sedge", "enter", "~▸ sedge"),
+		func(a after) {
+			p, err := a.s.Place(a.t.Context(), "north/sedge/")
+			require.NoError(a.t, err)
+			for range p.List(a.t.Context(), "", place.ListOptions{}) {
+				assert.Fail(a.t, "it is new")
+			}
+		}},
+	"versioning is switched": {way(toReeds, "v", "~is on now", "right", "~‹ [^k]", "enter", "~The store says it is (suspended|off)|versioning +(suspended|off)"),
+		func(a after) {
+			v, err := a.s.Versioning(a.t.Context(), service.At{Endpoint: "north", Bucket: "reeds"})
+			require.NoError(a.t, err)
+			assert.NotEqual(a.t, place.Versioning("on"), v)
+		}},
+	"a folder is made and removed": {way(toCopy, "n", "~A folder in copy", "=quite new", "enter", "~quite new/"),
+		func(a after) { assert.DirExists(a.t, filepath.Join(a.dir, "copy/masters/quite new")) }},
+	"many are marked by pattern and removed": {way(toCopy, "*", "~Mark by pattern in copy", "=**/*.wav", "enter", "~matches 7 objects", "enter", "~7 marked", "D", "~Type the number", "=7", "enter", "~Done\\."),
+		func(a after) {
+			assert.Equal(a.t, []string{"notes.txt"}, files(a.t, filepath.Join(a.dir, "copy/masters")))
+		}},
+	"a job is renamed": {[]string{"~Needs you", "3", "~What it would do", ">", "~› failing", ">", "~› long", "R", "~Rename long", "=er", "enter", "~› longer"},
+		func(a after) {
+			assert.NoFileExists(a.t, filepath.Join(a.dir, "jobs/long.toml"))
+			assert.FileExists(a.t, filepath.Join(a.dir, "jobs/longer.toml"))
+			assert.DirExists(a.t, filepath.Join(a.dir, "state/jobs/longer"))
+		}},
+	"a job is deleted by its name": {[]string{"~Needs you", "3", "~What it would do", ">", "~› failing", ">", "~› long", "D", "~Delete the job long", "=lon", "enter", "~name", "=g", "enter", "~› (masters|failing|both)"},
+		func(a after) { assert.NoFileExists(a.t, filepath.Join(a.dir, "jobs/long.toml")) }},
+	"a copy of a job is written": {[]string{"~Needs you", "3", "~What it would do", "c", "~A copy of both", "=weekly", "enter", "~weekly", "w", "~Written to"},
+		func(a after) {
+			assert.Contains(a.t, a.file("jobs/weekly.toml"), `direction = "two-way"`)
+			assert.Equal(a.t, rule(a.s, "both"), rule(a.s, "weekly"))
+		}},
+	"a phrase is changed and written": {[]string{"~Needs you", "3", "~What it would do", ">", "~› failing", "~sends", "enter", "~enter keep", "down", "~▌ Keep in step", "enter", "~failing \\*", "w", "~Written to"},
+		func(a after) { assert.Contains(a.t, a.file("jobs/failing.toml"), `direction = 'two-way'`) }},
+	"a conflict is decided": {[]string{"~Needs you", "4", "~a.wav(.|\\n)*names: ", "d", "~Decide a.wav", "enter", "~Decided", "a", "~Let plan 1", "enter", "~Everything"},
+		func(a after) { assert.Equal(a.t, "here", a.file("copy/both/a.wav")) }},
+	"a conflict is decided the other way": {[]string{"~Needs you", "4", "~a.wav(.|\\n)*names: ", "d", "~Decide a.wav", "down", "enter", "~Decided", "a", "~Let plan 1", "enter", "~Everything"},
+		func(a after) { assert.Equal(a.t, "there, and longer", a.file("studio/both/a.wav")) }},
+	"what failed is tried again": {[]string{"~Needs you", "5", ">", "~done with failures", "p", "~Plan 2 ", "~▌", "a", "~Let plan 2|Type the number", "=0", "enter", "~Everything"},
+		func(a after) { assert.Equal(a.t, "changed behind the plan", a.file("copy/failing/take 0.wav")) }},
+}
+
+func rule(s *service.Service, name string) any {
+	for _, j := range s.Workspace().Jobs {
+		if j.Name == name {
+			return j.Rules
+		}
+	}
+	return job.Job{}
+}
+
+// Whole acts by keys leave on the disk and in the store what the screen said.
+func TestActs(t *testing.T) {
+	dir := keyWorld(t)
+	t.Chdir(t.TempDir())
+	for name, act := range acts {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			own := copied(t, dir)
+			x := openStage(t, own)
+			x.goes(act.way...)
+			act.does(after{t, own, x.m.shared.Service})
+		})
+	}
+}
+
+// versions are the states of one object.
+func versions(a after, key string) (all []object.Entry, err error) {
+	p, err := a.s.Place(a.t.Context(), "north/reeds/")
+	if err != nil {
+		return nil, err
+	}
+	for e, err := range p.(place.Versioned).Versions(a.t.Context(), key, false) {
+		if err != nil {
+			return nil, err
+		}
+		if e.Key == key {
+			all = append(all, e)
+		}
+	}
+	return all, nil
+}
