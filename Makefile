@@ -25,7 +25,7 @@ test: ## run all tests
 
 race: ## run under the race detector what works on many goroutines
 	@tools/need gcc
-	go test -race -skip 'TestMemory|TestSoak|TestModel|TestAgainstReference|TestDrawsTheWindow|TestSign|TestUntil' \
+	go test -race -skip 'TestMemory|TestSoak|TestModel|TestAgainstReference|TestDrawsTheWindow|TestSign|TestUntil|TestScreens|TestEveryKey' \
 		./core/catalog ./core/handle ./core/inorder ./core/level ./core/listing ./core/pace ./core/place/... ./core/plan ./core/probe ./core/proof ./core/transfer ./standin ./service ./tui/...
 
 lint: ## check formatting, vet and staticcheck

@@ -38,8 +38,9 @@ func TestMain(m *testing.M) {
 	}
 	program = filepath.Join(dir, "lumtra")
 	build := []string{"build", "-buildvcs=false", "-o", program}
-	if os.Getenv("GOCOVERDIR") != "" { // what it runs is counted, too: see `make cover`
+	if counts := os.Getenv("LUMTRA_TEST_COVER"); counts != "" { // what it runs is counted, too: see `make cover`
 		build = append(build, "-cover", "-coverpkg=lumtra/...")
+		os.Setenv("GOCOVERDIR", counts)
 	}
 	if out, err := exec.Command("go", append(build, ".")...).CombinedOutput(); err != nil {
 		panic(string(out))
