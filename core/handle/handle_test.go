@@ -360,7 +360,6 @@ type faulty struct {
 	place.Place
 	stat  func(e object.Entry, err error) (object.Entry, error)
 	write func(e object.Entry, err error) (object.Entry, error)
-	abort error
 	check error
 }
 
