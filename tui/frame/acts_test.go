@@ -127,6 +127,39 @@ var acts = map[string]struct {
 		func(a after) {
 			assert.Equal(a.t, []string{"notes.txt"}, files(a.t, filepath.Join(a.dir, "copy/masters")))
 		}},
+	"a folder is added as an endpoint, tried and saved": {[]string{"~Needs you", "2", "~keeps sums", "n", "~Paste an address", "=studio/masters", "enter", "~A new endpoint: folder(.|\n)*name +masters", "enter", "~All that was tried works|steps refused|of the test", "enter", "~▸ masters"},
+		func(a after) {
+			assert.Equal(a.t, "studio/masters", a.s.Workspace().Endpoints["masters"].Path)
+			assert.Contains(a.t, a.file("endpoints.toml"), "[endpoint.masters]")
+		}},
+	"an endpoint that no job names is removed": {[]string{"~Needs you", "2", "~▸ north", "j", "D", "~Remove the settings of north", "enter", "~Removed the settings"},
+		func(a after) { assert.NotContains(a.t, a.file("endpoints.toml"), "north") }},
+	"an endpoint that a job names is not": {[]string{"~Needs you", "2", "~keeps sums", "D", "~Remove the settings of copy", "enter", "~names it"},
+		func(a after) { assert.Contains(a.t, a.file("endpoints.toml"), "copy") }},
+	"a signed address is taken apart, and its secret not shown": {[]string{"~Needs you", "2", "~keeps sums", "n", "~Paste an address", "=https://marsh.blob.example.net/loans?sp=rl&se=2031-01-01T00:00:00Z&sig=c2VhbA", "enter",
+		"~It allows: read, list(.|\n)*good until"}, func(a after) {}},
+	"a store is asked for what it needs": {[]string{"~Needs you", "2", "~keeps sums", "n", "~Paste an address", "=http://127.0.0.1:9/box", "enter", "~only bucket +box(.|\n)*region(.|\n)*proxy"}, func(a after) {}},
+	"a credential is kept, changed, locked and removed by its label": {[]string{"~Needs you", "2", "~keeps sums", "K", "~a keeps one", "a", "~label", "=marsh", "down", "down", "=AKMARSH", "down", "=reed-bed", "enter", "~Kept marsh", "K", "~AKMARSH",
+		"l", "~How the kept credentials are locked", "down", "=short", "down", "=other", "enter", "~not the same", "esc", "K", "~AKMARSH", "x", "~Type its label", "=mars", "enter", "~that is not its label", "=h", "enter", "~Removed the credential", "K", "~None yet"},
+		func(a after) {
+			all, err := a.s.Credentials()
+			require.NoError(a.t, err)
+			assert.Empty(a.t, all)
+			assert.NotContains(a.t, a.file("state/secrets/credentials.json"), "reed-bed")
+		}},
+	"a link is made": {way(toDawn, "L", "~Link to", "enter", "~X-Amz-Signature|good until|until"), func(a after) {}},
+	"a cold object is asked for": {way(toReeds, "enter", "~frozen", "j", "j", "j", "~GLACIER(.|\n)*frozen.txt", "w", "~for days", "enter", "~Done\\."),
+		func(a after) { assert.NotEqual(a.t, object.Archived, a.stat("north/reeds/", "frozen.txt").Archive) }},
+	"the tray is dropped as a plan": {way(toDawn, "t", "~tray: 1", "k", "k", "k", "~versions|copy", "k", "k", "enter", "~▸ masters", "d", "~tray-1"),
+		func(a after) { assert.FileExists(a.t, filepath.Join(a.dir, "state/drops/tray-1.json")) }},
+	"two plans are compared":    {[]string{"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\n)*names: ", "c", "~Compare plan 2 with", "enter", "~plan 1"}, func(a after) {}},
+	"names are found in a plan": {[]string{"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\n)*names: ", "j", "enter", "~more.wav", "/", "~in what is open", "=more", "enter", "~▌ +more.wav|more.wav"}, func(a after) {}},
+	"one effect is shown alone": {[]string{"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\n)*names: ", "f", "~Show only", "enter", "~[Oo]nly.* add|add only"}, func(a after) {}},
+	"what a check found is mended": {[]string{"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\n)*names: ", "m", "~Mend(.|\n)*▌ test", "enter", "~copy|studio"},
+		func(a after) {}},
+	"a job that was never written is given up": {[]string{"~Needs you", "3", "~What it would do", "n", "~A new job", "=never-mind", "enter", "esc", "~never-mind", "z", "~z once more", "z", "~was never written, and is gone"},
+		func(a after) { assert.NoFileExists(a.t, filepath.Join(a.dir, "jobs/never-mind.toml")) }},
+	"the tries of what failed are shown": {[]string{"~Needs you", "5", ">", "~done with failures", "tab", "~▌ 3 × ", "enter", "~try 1"}, func(a after) {}},
 	"a job is renamed": {[]string{"~Needs you", "3", "~What it would do", ">", "~› failing", ">", "~› long", "R", "~Rename long", "=er", "enter", "~› longer"},
 		func(a after) {
 			assert.NoFileExists(a.t, filepath.Join(a.dir, "jobs/long.toml"))

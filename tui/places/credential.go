@@ -72,13 +72,7 @@ func (x *credentials) update(msg tea.Msg) tea.Cmd {
 		case key == "r":
 			return x.s.keepForm(x.all[x.cursor.At].Facts)
 		case key == "x":
-			label := x.all[x.cursor.At].Label
-			return func() tea.Msg {
-				if err := x.s.Service.RemoveCredential(label); err != nil {
-					return failedMsg{err}
-				}
-				return doneMsg{say: "Removed the credential " + label + "."}
-			}
+			return x.s.removeCredentialForm(x.all[x.cursor.At].Label)
 		}
 	}
 	return nil
@@ -146,6 +140,22 @@ func (s *Screen) keepForm(known secret.Facts) tea.Cmd {
 			Secret: secret.New(f.Get("secret")), Token: secret.New(f.Asked("session token"))}
 		return try(f, "sealing", func() (tea.Msg, error) {
 			return doneMsg{say: "Kept " + c.Label + ", fingerprint " + c.Secret.Fingerprint() + "."}, s.Service.KeepCredential(c)
+		})
+	}
+	return s.form(f)
+}
+
+// removeCredentialForm asks before a secret goes: nothing brings it back.
+func (s *Screen) removeCredentialForm(label string) tea.Cmd {
+	f := &kit.Form{Title: "Remove the credential " + label, Does: "remove it", Warning: []string{"Its secret is gone then. Type its label, " + label + ", to go ahead."},
+		Fields: []*kit.Field{{Name: "label", Hint: "the label above"}}}
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		if f.Get("label") != label {
+			f.Err = fmt.Errorf("that is not its label: %s", label)
+			return nil
+		}
+		return try(f, "removing", func() (tea.Msg, error) {
+			return doneMsg{say: "Removed the credential " + label + "."}, s.Service.RemoveCredential(label)
 		})
 	}
 	return s.form(f)

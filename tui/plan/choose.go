@@ -36,7 +36,7 @@ func (s *Screen) menuKey(key string, sh *shown) tea.Cmd {
 		if !m.many || key == "enter" {
 			sh.menu = nil
 		}
-		if m.many && key == "enter" {
+		if m.many && key == "enter" && len(sh.only) > 0 { // those that were marked
 			return nil
 		}
 		return m.do(m.cursor.At)
@@ -214,7 +214,7 @@ func (s *Screen) decide(j *kit.JobState, sh *shown) tea.Cmd {
 
 // filter chooses which effects are shown.
 func (s *Screen) filter(sh *shown) tea.Cmd {
-	m := &menu{title: "Show only (space marks, enter is enough)", many: true}
+	m := &menu{title: "Show only (space marks more than one)", many: true}
 	name := func(k plan.Kind) string {
 		mark := "  "
 		if sh.only[k] {
