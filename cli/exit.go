@@ -47,7 +47,7 @@ func exitCode(err error) int {
 		return ExitBlocked
 	case errors.Is(err, service.ErrHeld):
 		return ExitHeld
-	case errors.Is(err, context.Canceled), place.KindOf(err) == place.Cancelled:
+	case errors.Is(err, context.Canceled), place.KindOf(err) == place.Cancelled && !errors.Is(err, context.DeadlineExceeded): // by a person
 		return ExitInterrupted
 	}
 	return ExitCannot
