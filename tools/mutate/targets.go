@@ -14,7 +14,7 @@ var targets = []target{
 	{"core/rule/rule.go", []string{"./core/rule", "./core/job", "./core/plan -run TestNamed", "./core/plan -run TestAgainstReference -rapid.checks=60"}},
 	{"core/rule/selection.go", []string{"./core/rule", "./core/plan -run TestAgainstReference -rapid.checks=60"}},
 	{"core/handle/count.go", handleTests}, {"core/handle/handle.go", handleTests}, {"core/handle/ranges.go", handleTests},
-	{"core/transfer/afterwards.go", []string{"./core/transfer -run TestAfterwards|TestLetting", "./service -run TestAfterwards"}},
+	{"core/transfer/afterwards.go", []string{"./core/transfer -run TestLetting|TestBadCopiesLet|TestAfterwards", "./service -run TestAfterwards"}},
 	{"core/agreed/agreed.go", []string{"./core/agreed"}},
 	{"core/compare/compare.go", []string{"./core/compare", "./core/proof"}},
 	{"core/proof/proof.go", []string{"./core/proof"}},
