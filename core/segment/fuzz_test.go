@@ -1,12 +1,15 @@
 package segment_test
 
 import (
+	"encoding/binary"
 	"fmt"
 	"hash/fnv"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/segment"
@@ -105,4 +108,24 @@ func TestFlippedAndCut(t *testing.T) {
 		_, _, err := walk(t, path)
 		require.Error(t, err, "cut at %d of %d", at, len(whole))
 	}
+}
+
+// A small file that unpacks into an enormous one is refused before it is in memory.
+func TestPackedBomb(t *testing.T) {
+	bomb, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	require.NoError(t, err)
+	packed := bomb.EncodeAll(make([]byte, 300<<20), nil)
+	require.Less(t, len(packed), 1<<20)
+	file := append([]byte(magic), packed...)
+	file = binary.LittleEndian.AppendUint64(file, uint64(len(magic)))
+	file = binary.LittleEndian.AppendUint64(file, uint64(len(packed)))
+	path := filepath.Join(t.TempDir(), "s")
+	require.NoError(t, os.WriteFile(path, append(file, magic...), 0o600))
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	var meta any
+	_, err = segment.Open(path, magic, &meta)
+	runtime.ReadMemStats(&after)
+	require.ErrorIs(t, err, segment.ErrDamaged)
+	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(64<<20))
 }

@@ -30,13 +30,17 @@ type footer struct {
 	Frames []frameInfo
 }
 
+// mostUnpacked bounds, in bytes, what a few packed ones of a forged file can become: a
+// frame has some 128 KiB, and the index of 100 million records some 50 MB.
+const mostUnpacked = 256 << 20
+
 // encoder and decoder work on whole frames, for any number of goroutines at once.
 var (
 	encoder = sync.OnceValues(func() (*zstd.Encoder, error) {
 		return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(frameBytes), zstd.WithLowerEncoderMem(true))
 	})
 	decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
-		return zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderLowmem(true))
+		return zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(mostUnpacked))
 	})
 )
 
@@ -174,6 +178,9 @@ func (w *Writer) Finish(meta any) error {
 	doc, err := json.Marshal(footer{raw, w.frames})
 	if err != nil {
 		return err
+	}
+	if len(doc) > mostUnpacked {
+		return fmt.Errorf("an index of %d bytes, which could not be read back", len(doc))
 	}
 	packed := w.zip.EncodeAll(doc, nil)
 	packed = binary.LittleEndian.AppendUint64(packed, uint64(w.offset))
