@@ -508,3 +508,36 @@ func TestFoldersGo(t *testing.T) {
 	first.Problems = append(first.Problems, io.EOF)
 	assert.Empty(t, bad.Result().Problems)
 }
+
+// unreadable is a place whose objects cannot be read.
+type unreadable struct{ place.Place }
+
+func (p *unreadable) Name() string { return "unreadable" }
+
+func (p *unreadable) Read(context.Context, string, place.ReadOptions) (io.ReadCloser, object.Entry, error) {
+	return nil, object.Entry{}, place.NewError("unreadable", "read", "a.wav", place.Denied, nil)
+}
+
+// What cannot be read is not copied, and stays; credentials that ran out end the whole act,
+// and do not fail a thousand objects one by one.
+func TestEndsOfActs(t *testing.T) {
+	from, to := dir(t), dir(t)
+	put(t, from, "a.wav")
+	var a handle.Action
+	require.NoError(t, a.Move(ctx, &unreadable{from}, []handle.Pick{{Key: "a.wav"}}, to, ""))
+	assert.EqualValues(t, 1, a.Result().Failed)
+	assert.Equal(t, place.Denied, place.KindOf(a.Result().Problems[0]))
+	assert.Equal(t, []string{"a.wav"}, keys(t, from))
+	assert.Empty(t, keys(t, to))
+
+	srv, _, p := bucket(t, false)
+	for i := range 200 {
+		put(t, p, fmt.Sprintf("%03d", i))
+	}
+	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Do: "expired"})
+	var tags handle.Action
+	err := tags.Change(ctx, p, []handle.Pick{under("")}, place.MetadataChange{}, place.MetadataChange{Set: map[string]string{"a": "b"}})
+	assert.Equal(t, place.BadLogin, place.KindOf(err))
+	assert.Less(t, tags.Result().Failed, int64(100))
+	assert.Zero(t, tags.Result().Done.Objects)
+}

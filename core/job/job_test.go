@@ -54,6 +54,8 @@ func TestJobMistakes(t *testing.T) {
 		start + "extras = \"trash\"\ntrash = \"/x\"":                         "bad.toml:4:1: trash is \"/x\"; it is a path below the target",
 		start + "conflicts = \"mine\"":                                       "bad.toml:3:1: conflicts is \"mine\"; it is",
 		start + "direction = \"two-way\"\nextras = \"remove\"":               "bad.toml:4:1: a two-way job has no extras",
+		start + "direction = \"two-way\"\ndifferent = \"skip\"":              "bad.toml:4:1: a two-way job settles differences as conflicts",
+		start + "direction = \"two-way\"\njudge = \"all\"":                   "bad.toml:4:1: a two-way job cannot send everything both ways",
 		start + "survey-age = \"soon\"":                                      "bad.toml:3:1: survey-age is \"soon\"; it is an age such as \"2h\"",
 		start + "[select]\ninclude = [\"[a\"]":                               "bad.toml:4:1: include has the pattern \"[a\", which cannot be read",
 		start + "[select]\nexclude = [\"/a/**\"]":                            "bad.toml:4:1: exclude has the pattern \"/a/**\"; keys do not start with \"/\": write \"a/**\"",
@@ -198,5 +200,14 @@ func TestFilesThatAreNone(t *testing.T) {
 	require.Len(t, w.Mistakes, 3)
 	for i, why := range []string{"larger than", "not a plain file", "not a plain file"} {
 		assert.ErrorContains(t, w.Mistakes[i], why)
+	}
+}
+
+// What a two-way job may say, it may say.
+func TestTwoWayIsTaken(t *testing.T) {
+	ends := map[string]*job.Endpoint{"studio": {Name: "studio", Kind: job.KindFolder, Path: "/s"}, "north": {Name: "north", Kind: job.KindS3, Address: "http://127.0.0.1:1"}}
+	for _, judge := range []string{"size-and-time", "size", "content"} {
+		_, err := job.Parse("both", "source = \"studio\"\ntarget = \"north/b\"\ndirection = \"two-way\"\njudge = \""+judge+"\"\n", ends)
+		assert.NoError(t, err, judge)
 	}
 }
