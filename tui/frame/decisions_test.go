@@ -137,3 +137,49 @@ func TestStoresOwnWordsAreEscaped(t *testing.T) {
 		check(t, x.m, way[len(way)-2])
 	}
 }
+
+// Names, classes, marks and types that a store gives reach the screen in the same way.
+func TestStoresOwnNamesAreEscaped(t *testing.T) {
+	const rude = "a\u009b2J\u0085\u202eb"
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header()["Etag"] = []string{`"` + rude + `"`}
+		w.Header()["Content-Type"] = []string{"text/" + rude}
+		w.Header()["X-Amz-Meta-Site"] = []string{rude}
+		w.Header()["X-Amz-Storage-Class"] = []string{rude}
+		w.Header()["X-Amz-Version-Id"] = []string{rude}
+		switch q := r.URL.Query(); {
+		case r.Method == http.MethodHead:
+			w.Header().Set("Content-Length", "3")
+		case r.URL.Path == "/":
+			w.Write([]byte("<ListAllMyBucketsResult><Buckets><Bucket><Name>box</Name></Bucket></Buckets></ListAllMyBucketsResult>"))
+		case q.Has("list-type"):
+			w.Write([]byte("<ListBucketResult><Contents><Key>" + rude + "</Key><Size>3</Size><ETag>" + rude + "</ETag><StorageClass>" + rude + "</StorageClass><LastModified>2026-01-01T00:00:00Z</LastModified></Contents></ListBucketResult>"))
+		case q.Has("versions"):
+			w.Write([]byte("<ListVersionsResult><Version><Key>" + rude + "</Key><VersionId>" + rude + "</VersionId><IsLatest>true</IsLatest><ETag>" + rude + "</ETag><Size>3</Size><LastModified>2026-01-01T00:00:00Z</LastModified></Version></ListVersionsResult>"))
+		case q.Has("tagging"):
+			w.Write([]byte("<Tagging><TagSet><Tag><Key>" + rude + "</Key><Value>" + rude + "</Value></Tag></TagSet></Tagging>"))
+		case q.Has("uploads"):
+			w.Write([]byte("<ListMultipartUploadsResult><Upload><Key>" + rude + "</Key><UploadId>" + rude + "</UploadId><Initiated>2026-01-01T00:00:00Z</Initiated></Upload></ListMultipartUploadsResult>"))
+		case q.Has("versioning"):
+			w.Write([]byte("<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>"))
+		default:
+			w.Write([]byte("\u009b2J"))
+		}
+	}))
+	defer web.Close()
+	dir := mirrorWorld(t)
+	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"), append(raw, "[endpoint.rude]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"env:HOME\"\ntest = \"never\"\n"...), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/rude.toml"), []byte("source = \"rude/box\"\ntarget = \"copy/x\"\n"), 0o644))
+	for _, way := range [][]string{
+		{"~rude", "2", "~▸ rude", "j", "enter", "~▸ box", "j", "enter", `~\\u009b2J`},
+		{"~rude", "2", "~▸ rude", "j", "enter", "~▸ box", "j", "enter", `~\\u009b2J`, "j", `~content|size +3`},
+		{"~rude", "2", "~▸ rude", "j", "enter", "~▸ box", "j", "o", `~2J`},
+		{"~rude", "4", ">", "~rude", "p", `~\\u009b2J`},
+	} {
+		x := openStage(t, copied(t, dir))
+		x.goes(way...)
+		check(t, x.m, way[len(way)-1])
+	}
+}
