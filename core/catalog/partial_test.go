@@ -77,3 +77,63 @@ func TestPartOfASurvey(t *testing.T) {
 	assert.EqualValues(t, 2, part.Info.Missed, "and a new one comes beside it")
 	assert.True(t, slices.Contains(part.Info.Problems, p.gap.Error()))
 }
+
+// disorderly is a place whose first listing turns out not to be in order.
+type disorderly struct {
+	listed
+	times int
+}
+
+func (d *disorderly) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	d.times++
+	first := d.times == 1
+	return func(yield func(object.Entry, error) bool) {
+		for e, err := range d.listed.List(ctx, prefix, opts) {
+			if !yield(e, err) {
+				return
+			}
+		}
+		if first {
+			yield(object.Entry{}, place.NewError("listed", "list", "", place.ServerFault, place.ErrDisorder))
+		}
+	}
+}
+
+// What is told of a survey on its way is what is in it at the end, also where it had to
+// begin anew; an entry that no object can have ends it.
+func TestProgressIsWhatIsThere(t *testing.T) {
+	dir := t.TempDir()
+	var progress catalog.Progress
+	p := &disorderly{listed: listed{keys: []string{"a", "bb", "ccc"}}}
+	c, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "c"), catalog.Options{Progress: &progress})
+	require.NoError(t, err)
+	defer c.Close()
+	assert.Equal(t, 2, p.times)
+	assert.Equal(t, []int64{3, 6, 3}, []int64{progress.Objects.Load(), progress.Bytes.Load(), c.Info.Objects})
+	assert.True(t, c.Info.Complete())
+
+	insane := &sized{listed{keys: []string{"a"}}, -1}
+	_, err = catalog.Survey(t.Context(), insane, filepath.Join(dir, "d"), catalog.Options{})
+	assert.Equal(t, place.ServerFault, place.KindOf(err), "%v", err)
+	assert.NoFileExists(t, filepath.Join(dir, "d"))
+	backwards := &listed{keys: []string{"b", "a"}}
+	_, err = catalog.Survey(t.Context(), backwards, filepath.Join(dir, "e"), catalog.Options{})
+	assert.ErrorContains(t, err, "not in byte order")
+}
+
+// sized lists objects of one size.
+type sized struct {
+	listed
+	size int64
+}
+
+func (s *sized) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
+	return func(yield func(object.Entry, error) bool) {
+		for e, err := range s.listed.List(ctx, prefix, opts) {
+			e.Size = s.size
+			if !yield(e, err) {
+				return
+			}
+		}
+	}
+}
