@@ -129,8 +129,8 @@ func (h *DB) Close() error { return h.db.Close() }
 // Begin notes the start of a run and sets its ID.
 func (h *DB) Begin(ctx context.Context, r *Run) error {
 	res, err := h.db.ExecContext(ctx,
-		`INSERT INTO runs (job, plan, began, outcome, planned_objects, planned_bytes, gaps, pid, expected) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Job, r.Plan, r.Began.UnixMicro(), Running, r.PlannedObjects, r.PlannedBytes, r.Gaps, r.Pid, r.Expected.Microseconds())
+		`INSERT INTO runs (job, plan, began, outcome, planned_objects, planned_bytes, before, gaps, pid, expected) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Job, r.Plan, r.Began.UnixMicro(), Running, r.PlannedObjects, r.PlannedBytes, r.Before, r.Gaps, r.Pid, r.Expected.Microseconds())
 	if err == nil {
 		r.ID, err = res.LastInsertId()
 	}
