@@ -145,3 +145,69 @@ func TestStored(t *testing.T) {
 		assert.Equal(t, c.same, same, name)
 	}
 }
+
+// keeping is a place whose object is asked for its checksums, and may be another by then.
+type keeping struct {
+	told
+	now    object.Entry
+	digest object.Sum
+}
+
+func (k *keeping) Stat(context.Context, object.Ref) (object.Entry, error) { return k.now, nil }
+
+func (k *keeping) KeepDigest(context.Context, object.Ref, object.Sum, object.Sum) (object.Entry, error) {
+	return object.Entry{}, errors.New("a comparison writes nothing")
+}
+
+func (k *keeping) KeptDigest(_ context.Context, _ object.Ref, kind object.SumKind, of object.Sum) (object.Sum, error) {
+	if k.digest.Kind == kind && of == k.now.Sums[0] {
+		return k.digest, nil
+	}
+	return object.Sum{}, nil
+}
+
+// A store is asked for the checksum of what the survey saw: what has become another since
+// is changed, and neither the same nor different.
+func TestChangedSinceTheSurvey(t *testing.T) {
+	h := object.CRC64NVME.New()
+	h.Write([]byte("reed"))
+	sum := object.SumOf(object.CRC64NVME, h)
+	seen := object.Entry{Key: "a", Size: 4, ETag: "seen"}
+	for etag, changed := range map[string]bool{"seen": false, "another": true} {
+		to := &keeping{told: told{can: place.Abilities{KeepsMetadata: true}, readings: []reading{{ends: errors.New("read after all")}}}, now: object.Entry{Key: "a", Size: 4, ETag: etag, Sums: []object.Sum{sum}}}
+		from := &told{readings: []reading{{text: "reed"}}, can: place.Abilities{Tree: true}}
+		res, err := compare.Contents(t.Context(), compare.ByStoredSum, from, &object.Entry{Key: "a", Size: 4}, to, &seen)
+		assert.Equal(t, changed, place.KindOf(err) == place.Changed, "%v", err)
+		assert.Equal(t, !changed, res.Same)
+		same, err := compare.Stored(t.Context(), from, &object.Entry{Key: "a", Size: 4}, to, &seen)
+		assert.Equal(t, [2]bool{!changed, changed}, [2]bool{same, err != nil})
+	}
+}
+
+// A digest is taken from beside the object where it is kept for what is there, and is read
+// where it is not.
+func TestDigestsThatAreKept(t *testing.T) {
+	h, d := object.CRC64NVME.New(), object.SHA256.New()
+	h.Write([]byte("reed"))
+	d.Write([]byte("reed"))
+	sum, digest := object.SumOf(object.CRC64NVME, h), object.SumOf(object.SHA256, d)
+	e := object.Entry{Key: "a", Size: 4, ETag: "e"}
+	for name, c := range map[string]struct {
+		kept     object.Sum
+		readings []reading
+	}{
+		"kept beside it":      {digest, []reading{{ends: errors.New("read after all")}}},
+		"none beside it":      {object.Sum{}, []reading{{text: "reed"}}},
+		"one of another kind": {object.Sum{Kind: object.BLAKE3, Value: "x"}, []reading{{text: "reed"}}},
+	} {
+		to := &keeping{told: told{can: place.Abilities{KeepsMetadata: true}, readings: c.readings}, now: object.Entry{Key: "a", Size: 4, ETag: "e", Sums: []object.Sum{sum}}, digest: c.kept}
+		from := &told{readings: []reading{{text: "reed"}}, can: place.Abilities{Tree: true}}
+		res, err := compare.WithDigest(t.Context(), compare.ByStoredSum, object.SHA256, from, &object.Entry{Key: "a", Size: 4}, to, &e)
+		require.NoError(t, err, name)
+		assert.True(t, res.Same, name)
+		assert.Equal(t, digest, res.Digest, name)
+	}
+	unreadable := &told{readings: []reading{{ends: errors.New("the tide came in")}}}
+	_, err := compare.Sum(t.Context(), unreadable, "a", "", object.SHA256)
+	assert.Error(t, err)
+}

@@ -1,0 +1,149 @@
+package handle_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"slices"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/handle"
+	"lumtra/core/object"
+	"lumtra/core/place"
+)
+
+// service is two buckets of one service that holds one large object: it notes which
+// ranges were copied, and fails as a test wants it to.
+type service struct {
+	place.Place
+	size   int64
+	parts  int // at the most; 0 for any number
+	fail   string
+	mu     sync.Mutex
+	ranges [][2]int64
+	did    []string
+}
+
+func (s *service) note(what string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.did = append(s.did, what)
+	if what == s.fail {
+		return place.NewError("service", what, "a.wav", place.Denied, nil)
+	}
+	return nil
+}
+
+func (s *service) Name() string { return "service" }
+func (s *service) Abilities() place.Abilities {
+	return place.Abilities{MaxCopy: 5 << 30, MaxParts: s.parts}
+}
+func (s *service) CanCopyFrom(place.Place) bool { return true }
+func (s *service) CanCopyParts() bool           { return true }
+func (s *service) CheckName(string) error       { return nil }
+func (s *service) entry() object.Entry {
+	return object.Entry{Key: "a.wav", Size: s.size, ETag: "e", Metadata: map[string]string{"site": "weir"}, ContentType: "audio/wav"}
+}
+func (s *service) Stat(context.Context, object.Ref) (object.Entry, error) {
+	return s.entry(), s.note("stat")
+}
+func (s *service) CopyFrom(context.Context, place.Place, object.Ref, string, place.WriteOptions) (object.Entry, error) {
+	return s.entry(), s.note("copy whole")
+}
+func (s *service) Begin(_ context.Context, _ string, opts place.WriteOptions) (place.Upload, error) {
+	if opts.Metadata["site"] != "weir" || opts.ContentType != "audio/wav" || opts.Condition != place.IfAbsent {
+		return place.Upload{}, errors.New("what lies beside the content is lost, or the condition")
+	}
+	return place.Upload{ID: "u"}, s.note("begin")
+}
+func (s *service) CopyPart(_ context.Context, _ place.Upload, number int, _ place.Place, src object.Ref, offset, size int64) (place.Part, error) {
+	if src.IfMark != "e" {
+		return place.Part{}, errors.New("the source's state is not asked for")
+	}
+	s.mu.Lock()
+	s.ranges = append(s.ranges, [2]int64{offset, size})
+	s.mu.Unlock()
+	return place.Part{Number: number, Size: size}, s.note("part")
+}
+func (s *service) WritePart(context.Context, place.Upload, int, int64, io.Reader, int64, object.Sum) (place.Part, error) {
+	return place.Part{}, errors.New("content went through here")
+}
+func (s *service) Parts(context.Context, place.Upload) ([]place.Part, error) { return nil, nil }
+func (s *service) Finish(_ context.Context, _ place.Upload, parts []place.Part, _ place.WriteOptions) (object.Entry, error) {
+	for i, p := range parts {
+		if p.Number != i+1 {
+			return object.Entry{}, errors.New("parts out of order")
+		}
+	}
+	return s.entry(), s.note("finish")
+}
+func (s *service) Abort(context.Context, place.Upload) error       { return s.note("abort") }
+func (s *service) Uploads(context.Context) ([]place.Upload, error) { return nil, nil }
+func (s *service) Remove(_ context.Context, refs ...object.Ref) []error {
+	return []error{s.note("remove")}
+}
+
+// one is a pick of the service's object, listed by itself.
+func (s *service) copy(t *testing.T, move bool) handle.Result {
+	var a handle.Action
+	do := a.Copy
+	if move {
+		do = a.Move
+	}
+	err := do(t.Context(), &elsewhere{s}, []handle.Pick{{Key: "a.wav"}}, s, "b.wav")
+	require.Equal(t, s.fail == "stat", err != nil, "%v", err) // which is how it is looked for at first
+	return a.Result()
+}
+
+// elsewhere is the same service by another name, as another bucket is.
+type elsewhere struct{ *service }
+
+func (e *elsewhere) Name() string { return "elsewhere" }
+
+// A large object is copied range by range: each byte once, in as few ranges as the limit
+// on their size allows and as the limit on their number asks for.
+func TestRangesCoverTheWhole(t *testing.T) {
+	const gib = 1 << 30
+	for _, c := range []struct {
+		size  int64
+		parts int
+		want  int
+	}{{5*gib + 1, 10_000, 11}, {6 * gib, 10_000, 12}, {5*gib + 512<<20, 0, 11}, {40 * gib, 20, 20}, {40*gib + 1, 20, 20}, {41 * gib, 100, 82}} {
+		s := &service{size: c.size, parts: c.parts}
+		r := s.copy(t, false)
+		require.Zero(t, r.Failed, "%v", r.Problems)
+		slices.SortFunc(s.ranges, func(a, b [2]int64) int { return int((a[0] - b[0]) / 1024) })
+		at := int64(0)
+		for _, x := range s.ranges {
+			require.Equal(t, at, x[0])
+			require.Positive(t, x[1])
+			at += x[1]
+		}
+		assert.Equal(t, c.size, at)
+		assert.Len(t, s.ranges, c.want, "%d bytes in at most %d parts", c.size, c.parts)
+	}
+	small := &service{size: 5 << 30}
+	small.copy(t, false)
+	assert.Contains(t, small.did, "copy whole")
+	assert.Empty(t, small.ranges)
+}
+
+// What fails on the way leaves no half-made copy, and the original where it is.
+func TestRangesThatFail(t *testing.T) {
+	for _, step := range []string{"stat", "begin", "part", "finish"} {
+		s := &service{size: 6 << 30, parts: 10_000, fail: step}
+		r := s.copy(t, true)
+		assert.EqualValues(t, 0, r.Done.Objects, step)
+		assert.NotContains(t, s.did, "remove", step)
+		assert.Equal(t, step == "part" || step == "finish", slices.Contains(s.did, "abort"), "%s: %v", step, s.did)
+	}
+	s := &service{size: 6 << 30, parts: 10_000}
+	r := s.copy(t, true)
+	assert.Zero(t, r.Failed, "%v", r.Problems)
+	assert.Equal(t, "remove", s.did[len(s.did)-1], "at the very end")
+	assert.NotContains(t, s.did, "abort")
+}
