@@ -159,5 +159,8 @@ func TestPlacesByHand(t *testing.T) {
 	h.press("K")
 	h.sees("AKMARSH", "not used", "key-pair")
 	h.press("x")
+	h.sees("Type its label, marsh")
+	h.typed("marsh")
+	h.press("enter")
 	h.sees("Removed the credential marsh")
 }
