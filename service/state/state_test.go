@@ -145,3 +145,49 @@ func TestFolder(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, a, d)
 }
+
+// The name in front of the hash is the folder's own, as far as it can stand in a path.
+func TestNamesOfFolders(t *testing.T) {
+	top := t.TempDir()
+	for name, want := range map[string]string{"azAZ09-": "azAZ09-", "saltmarsh archive": "saltmarsh-archive", "a_b.c/..": "", "`{@[/:": "", "Größe": "Gr--e", strings.Repeat("x", 25): strings.Repeat("x", 20)} {
+		if want == "" {
+			continue
+		}
+		dir, err := state.Folder("/s", filepath.Join(top, name))
+		require.NoError(t, err)
+		plain, _, ok := strings.Cut(strings.TrimPrefix(dir, "/s/workspaces/"), "-"+dir[len(dir)-12:])
+		assert.True(t, ok, dir)
+		assert.Equal(t, want, plain)
+	}
+	dir, err := state.Folder("/s", filepath.Join(top, "`{@[:"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(dir, "/s/workspaces/------"), "the neighbours of letters and digits are none: %s", dir)
+}
+
+// State that cannot be taken over is not said to have been, and is still there.
+func TestNotTakenOver(t *testing.T) {
+	for name, spoil := range map[string]func(t *testing.T, old, dir string){
+		"it is a file": func(t *testing.T, old, _ string) { require.NoError(t, os.RemoveAll(old)); write(t, old) },
+		"a lock that is no file": func(t *testing.T, old, _ string) {
+			require.NoError(t, os.MkdirAll(filepath.Join(old, "service.lock"), 0o700))
+		},
+		"no folder can be made": func(t *testing.T, _, dir string) { write(t, filepath.Dir(dir)) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			top := t.TempDir()
+			old, dir := filepath.Join(top, "w", state.Inside), filepath.Join(top, "to/state")
+			write(t, filepath.Join(old, "history.db"))
+			spoil(t, old, dir)
+			moved, err := state.TakeOver(filepath.Join(top, "w"), dir)
+			assert.Error(t, err)
+			assert.False(t, moved)
+			_, err = os.Lstat(old)
+			assert.NoError(t, err)
+			assert.NoDirExists(t, dir)
+		})
+	}
+	blocked := filepath.Join(t.TempDir(), "file")
+	write(t, blocked)
+	assert.Error(t, state.Open(filepath.Join(blocked, "state")), "no folder can be made in a file")
+	assert.Error(t, state.Open(blocked))
+}
