@@ -7,6 +7,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -91,7 +92,7 @@ func TestSignals(t *testing.T) {
 // gives it back too, and has it again when it goes on.
 func TestSignalsInAWindow(t *testing.T) {
 	t.Parallel()
-	for _, signal := range []string{"HUP", "TERM"} {
+	for _, signal := range []syscall.Signal{syscall.SIGHUP, syscall.SIGTERM} {
 		dir := jobWorld(t, map[string]string{"out": "source = \"src\"\ntarget = \"dst/out\"\n"})
 		w := openShell(t)
 		w.typed(program + " --trust --workspace " + dir)
@@ -107,9 +108,14 @@ func TestSignalsInAWindow(t *testing.T) {
 		w.see(`1-6 views`)
 		w.keys("3")
 		w.see(`What it would do`)
-		w.keys("C-z")
-		w.see(`Stopped`)
-		w.typed("kill -" + signal + " %1; fg; echo ended $?")
+		shell := strings.TrimSpace(w.tmux("display-message", "-p", "#{pane_pid}"))
+		children, err := os.ReadFile(filepath.Join("/proc", shell, "task", shell, "children"))
+		require.NoError(t, err)
+		pid, err := strconv.Atoi(strings.TrimSpace(string(children)))
+		require.NoError(t, err)
+		require.NoError(t, syscall.Kill(pid, signal))
+		w.see(`(?m)^[^ ]*[#$]\s*$`)
+		w.typed("echo ended $?")
 		w.keys("Enter")
 		w.see(`ended 5`)
 		w.typed("stty -a | tr ' ' '\\n' | grep -x -e icanon -e echo | wc -l; echo lines")
