@@ -127,4 +127,4 @@ func copied(t *testing.T, from string) string {
 }
 
 // patience is how long a window is given to show something.
-const patience = 10 * time.Second
+const patience = time.Minute
