@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -47,7 +48,7 @@ for without echo.`,
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				where := args[1]
 				if where == "-" {
-					text, err := a.readSecret(cmd.InOrStdin(), "Address")
+					text, err := a.readSecret(cmd.Context(), cmd.InOrStdin(), "Address")
 					if err != nil {
 						return err
 					}
@@ -103,7 +104,7 @@ func (a *app) newEndpoint(cmd *cobra.Command, name, keep string, e job.Endpoint,
 	if keep == "" {
 		return e, nil, nil
 	}
-	text, err := a.readSecret(cmd.InOrStdin(), "Secret of "+keep)
+	text, err := a.readSecret(cmd.Context(), cmd.InOrStdin(), "Secret of "+keep)
 	given := &secret.Credential{Facts: secret.Facts{Label: keep, Kind: secret.KeyPair, Name: e.AccessKey}, Secret: text}
 	if e.Kind == job.KindBlob {
 		given.Kind, given.Name = secret.AccountKey, e.Account
@@ -112,16 +113,22 @@ func (a *app) newEndpoint(cmd *cobra.Command, name, keep string, e job.Endpoint,
 }
 
 // readSecret takes one line: from a pipe, else from the terminal without echo.
-func (a *app) readSecret(in io.Reader, what string) (secret.Text, error) {
+func (a *app) readSecret(ctx context.Context, in io.Reader, what string) (secret.Text, error) {
 	line := ""
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		fmt.Fprint(a.errOut, what+" (not shown): ")
-		raw, err := term.ReadPassword(int(f.Fd()))
-		fmt.Fprintln(a.errOut)
+		was, err := term.GetState(int(f.Fd()))
 		if err != nil {
 			return secret.Text{}, err
 		}
-		line = string(raw)
+		line, err = answer(ctx, func() (string, error) {
+			raw, err := term.ReadPassword(int(f.Fd()))
+			return string(raw), err
+		})
+		fmt.Fprintln(a.errOut)
+		if err != nil {
+			return secret.Text{}, errors.Join(err, term.Restore(int(f.Fd()), was)) // its echo, too
+		}
 	} else {
 		var err error
 		if line, err = bufio.NewReader(in).ReadString('\n'); err != nil && err != io.EOF {
@@ -234,7 +241,7 @@ every endpoint that uses it signs with the new one.`,
 				if from != "" {
 					c.Secret, err = secret.Resolve(from)
 				} else {
-					c.Secret, err = a.readSecret(cmd.InOrStdin(), "Secret of "+args[0])
+					c.Secret, err = a.readSecret(cmd.Context(), cmd.InOrStdin(), "Secret of "+args[0])
 				}
 				if err == nil && tokenFrom != "" {
 					c.Token, err = secret.Resolve(tokenFrom)
@@ -312,7 +319,7 @@ it, ` + service.PassphraseFrom + ` says where it lies: "env:NAME" or "file:PATH"
 				if !beside && file == "" {
 					how = secret.LockPassphrase
 					var err error
-					if passphrase, err = a.readSecret(cmd.InOrStdin(), "New passphrase"); err != nil {
+					if passphrase, err = a.readSecret(cmd.Context(), cmd.InOrStdin(), "New passphrase"); err != nil {
 						return err
 					}
 				}
@@ -336,7 +343,7 @@ it, ` + service.PassphraseFrom + ` says where it lies: "env:NAME" or "file:PATH"
 
 // unlock asks for the passphrase of the kept credentials, where one is needed
 // and somebody is there.
-func (a *app) unlock(s *service.Service) error {
+func (a *app) unlock(ctx context.Context, s *service.Service) error {
 	used := false
 	for _, e := range s.Workspace().Endpoints {
 		used = used || e.Kept() != ""
@@ -345,7 +352,7 @@ func (a *app) unlock(s *service.Service) error {
 		return err
 	}
 	for {
-		passphrase, err := a.readSecret(os.Stdin, "Passphrase of the kept credentials")
+		passphrase, err := a.readSecret(ctx, os.Stdin, "Passphrase of the kept credentials")
 		if err != nil {
 			return err
 		}

@@ -35,6 +35,8 @@ func exitCode(err error) int {
 	switch {
 	case err == nil:
 		return ExitDone
+	case errors.Is(err, context.Canceled): // by a person, whatever it was that they ended
+		return ExitInterrupted
 	case errors.Is(err, errFailures), errors.Is(err, service.ErrUndecided):
 		return ExitFailures
 	case errors.Is(err, errNotCompared):
@@ -47,7 +49,7 @@ func exitCode(err error) int {
 		return ExitBlocked
 	case errors.Is(err, service.ErrHeld):
 		return ExitHeld
-	case errors.Is(err, context.Canceled), place.KindOf(err) == place.Cancelled && !errors.Is(err, context.DeadlineExceeded): // by a person
+	case place.KindOf(err) == place.Cancelled && !errors.Is(err, context.DeadlineExceeded):
 		return ExitInterrupted
 	}
 	return ExitCannot

@@ -176,7 +176,7 @@ func (a *app) withService(ctx context.Context, do func(*service.Service) error) 
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(a.unlock(s), a.askTrust(s)); err != nil {
+	if err := errors.Join(a.unlock(ctx, s), a.askTrust(ctx, s)); err != nil {
 		return errors.Join(err, s.Close())
 	}
 	return errors.Join(do(s), s.Close())

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"os"
 	"strings"
@@ -15,7 +16,7 @@ import (
 
 // askTrust asks, where somebody is there, about the secrets that the workspace's settings
 // name and where those would go, each once. What is not let is refused when it is used.
-func (a *app) askTrust(s *service.Service) error {
+func (a *app) askTrust(ctx context.Context, s *service.Service) error {
 	uses, err := s.Unconfirmed()
 	if err != nil || len(uses) == 0 || a.out.json || a.unasked || !term.IsTerminal(int(os.Stdin.Fd())) {
 		return err
@@ -27,18 +28,41 @@ func (a *app) askTrust(s *service.Service) error {
 	in := bufio.NewReader(os.Stdin)
 	for _, u := range uses {
 		fmt.Fprintf(a.errOut, "  %s: %s? [y/N] ", object.Display(u.Endpoint), object.Display(u.String()))
-		line, err := in.ReadString('\n')
+		line, err := answer(ctx, func() (string, error) { return in.ReadString('\n') })
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
 		if err != nil {
 			fmt.Fprintln(a.errOut)
 			return nil // nobody answered: nothing is let
 		}
-		if answer := strings.ToLower(strings.TrimSpace(line)); answer == "y" || answer == "yes" {
+		if yes := strings.ToLower(strings.TrimSpace(line)); yes == "y" || yes == "yes" {
 			if err := s.Confirm(u); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// answer waits for what a person types, or for the end of ctx: an interrupt ends a
+// question, too. The reading that nobody waits for any more goes with the process.
+func answer(ctx context.Context, read func() (string, error)) (string, error) {
+	type typed struct {
+		text string
+		err  error
+	}
+	got := make(chan typed, 1)
+	go func() {
+		text, err := read()
+		got <- typed{text, err}
+	}()
+	select {
+	case x := <-got:
+		return x.text, x.err
+	case <-ctx.Done():
+		return "", ctx.Err()
+	}
 }
 
 func (a *app) endpointConfirmCommand() *cobra.Command {

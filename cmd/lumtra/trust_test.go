@@ -59,6 +59,24 @@ func TestSentWorkspace(t *testing.T) {
 	}
 }
 
+// A question is ended by Ctrl-C like anything else: with 5, and the terminal as it was.
+func TestQuestionsEndToo(t *testing.T) {
+	t.Parallel()
+	dir := workspace(t, "http://127.0.0.1:1", nil)
+	for args, question := range map[string]string{"list north": `y/N`, "--trust credential keep marsh --kind key-pair --name AK": "not shown", "--trust credential lock": "New passphrase"} {
+		w := openShell(t)
+		w.typed("cd /; " + program + " --workspace " + dir + " " + args + "; echo ended $?")
+		w.keys("Enter")
+		w.see(question)
+		w.keys("C-c")
+		w.see(`ended \d`)
+		w.typed("stty -a | tr ' ' '\\n' | grep -x -e icanon -e echo | wc -l")
+		w.keys("Enter")
+		w.see(`(?m)^2\s*$`)
+		assert.Contains(t, w.text(), "ended 5")
+	}
+}
+
 // State that lay in the workspace moves to the user's own folder; what a stranger has
 // prepared there is not followed, and nothing outside is written.
 func TestStateLeavesTheWorkspace(t *testing.T) {
