@@ -30,6 +30,7 @@ var scenes = map[string][]string{
 	"plan":               {"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\\n)*names: ", "j", "enter", "~more.wav"},
 	"plan-approve":       {"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\\n)*names: ", "a", "~Let plan 2 run"},
 	"plan-conflict":      {"~Needs you", "4", "~a.wav(.|\\n)*names: ", "d", "~Decide a.wav"},
+	"plan-none":          {"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\\n)*names: ", "/", "z", "z", "~Nothing here is of that kind"},
 	"run-failures":       {"~Needs you", "5", ">", "~done with failures", "tab", "~▌ 3 × "},
 	"run-never":          {"~Needs you", "5", "~has not run yet"},
 	"proof":              {"~Needs you", "6", ">", ">", ">", "~▸ reeds", "j", "enter", "~more.wav"},

@@ -46,7 +46,7 @@ func (s *Screen) Render(width, height int) string {
 	half := width * 42 / 100
 	left := kit.Lines(indent(s.panel(d, half-3)), half, below)
 	right := kit.Lines(s.effect(d, width-half-3), width-half-3, below)
-	return kit.Lines(lines, width, len(lines)) + "\n" + kit.Beside(t, left, right)
+	return kit.Stack(kit.Lines(lines, width, len(lines)), kit.Beside(t, left, right))
 }
 
 func indent(lines []string) []string {

@@ -2,6 +2,7 @@ package kit
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -60,6 +61,12 @@ func Lines(lines []string, width, height int) string {
 		}
 	}
 	return strings.Join(out, "\n")
+}
+
+// Stack sets blocks of whole lines below one another. A block without lines
+// takes no room.
+func Stack(blocks ...string) string {
+	return strings.Join(slices.DeleteFunc(blocks, func(b string) bool { return b == "" }), "\n")
 }
 
 // Beside sets two blocks of the same height side by side with a thin rule.

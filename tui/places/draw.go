@@ -49,7 +49,7 @@ func (s *Screen) tree(width, height int) string {
 		lines = append(lines, kit.Row(s.Theme, text, width, i == s.cursor.At))
 	}
 	s.sums.want(shown)
-	return strings.Join(append([]string{kit.Lines(lines, width, rows)}, foot...), "\n")
+	return kit.Stack(append([]string{kit.Lines(lines, width, rows)}, foot...)...)
 }
 
 // foot is the strip below the tree: the narrowing words, the marks, the tray.

@@ -76,7 +76,7 @@ func (s *Screen) Render(width, height int) string {
 	s.page = middle - 1
 	left := kit.Lines(s.tree(j, sh, width-aside-3, middle), width-aside-3, middle)
 	right := kit.Lines(s.before(sh, aside, middle), aside, middle)
-	return kit.Lines(lines, width, len(lines)) + "\n" + kit.Beside(t, left, right) + "\n" + kit.Lines(reason, width, len(reason))
+	return kit.Stack(kit.Lines(lines, width, len(lines)), kit.Beside(t, left, right), kit.Lines(reason, width, len(reason)))
 }
 
 // sentence is the job as one reads it.

@@ -95,7 +95,7 @@ func (s *Screen) Render(width, height int) string {
 		left = width * 2 / 5
 	}
 	both := kit.Beside(t, kit.Lines(s.below(f, left, rest), left, rest), kit.Lines(s.problemLines(f, width-left-3, rest), width-left-3, rest))
-	return kit.Lines(lines, width, len(lines)) + "\n" + both
+	return kit.Stack(kit.Lines(lines, width, len(lines)), both)
 }
 
 // exportMenu offers the forms a run can be written in.
