@@ -66,6 +66,7 @@ func newWorld(t *testing.T) *model {
 	for i := range 60 {
 		put(fmt.Sprintf("studio/wet \x1b[31m%d/\u202egpj.%s.wav", i%4, strings.Repeat("long ", i%45)), strings.Repeat("w", i*i))
 	}
+	put("studio/"+strings.Repeat("潮", 30)+"/"+strings.Repeat("a潮音", 30)+".wav", "wide")
 	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state")})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })

@@ -20,11 +20,10 @@ func Fit(s string, width int) string {
 	if width <= 0 {
 		return ""
 	}
-	n := ansi.StringWidth(s)
-	if n > width {
-		return ansi.Truncate(s, width, "…")
+	if ansi.StringWidth(s) > width {
+		s = ansi.Truncate(s, width, "…") // a cell short where a character of two would have been cut
 	}
-	return s + strings.Repeat(" ", width-n)
+	return s + strings.Repeat(" ", width-ansi.StringWidth(s))
 }
 
 // FitLeft is Fit with the text at the right end.

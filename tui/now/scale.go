@@ -32,7 +32,7 @@ func (s *Screen) scale(width int) scale {
 func (sc scale) cell(t time.Time) int {
 	d := t.Sub(sc.start)
 	if d < 0 {
-		return int(d/sc.step) - 1
+		return int((d+1)/sc.step) - 1
 	}
 	return int(d / sc.step)
 }
