@@ -7,9 +7,11 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/pelletier/go-toml/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+	"pgregory.net/rapid"
 
 	"lumtra/core/job"
 )
@@ -184,6 +186,74 @@ func TestSet(t *testing.T) {
 	empty, err := job.Set("", "studio", "source")
 	require.NoError(t, err)
 	assert.Equal(t, "source = 'studio'\n", empty)
+}
+
+// Whatever way tables are written in, a setting that is set is read back, and no other
+// changes.
+func TestSetInEveryForm(t *testing.T) {
+	tables := map[string][]string{"limits": {"streams", "zone"}, "guards": {"removals", "drift"}, "as": {"class"}}
+	rapid.Check(t, func(rt *rapid.T) {
+		want, top, below := map[string]any{"source": "a"}, "source = \"a\" # from\n", ""
+		for _, table := range []string{"limits", "guards", "as"} {
+			has := map[string]any{}
+			for _, name := range tables[table] {
+				if rapid.Bool().Draw(rt, table+" has "+name) {
+					has[name] = name
+				}
+			}
+			if len(has) == 0 {
+				continue
+			}
+			want[table] = has
+			var lines, dotted, inline string
+			for name := range has {
+				lines += name + " = '" + name + "' # why\n"
+				dotted += table + "." + name + " = '" + name + "' # why\n"
+				inline += ", " + name + " = '" + name + "'"
+			}
+			switch rapid.IntRange(0, 2).Draw(rt, "form of "+table) {
+			case 0:
+				below += "\n[" + table + "]\n" + lines
+			case 1:
+				top += dotted
+			case 2:
+				top += table + " = { " + inline[2:] + " } # why\n"
+			}
+		}
+		text := top + below
+		for range rapid.IntRange(1, 5).Draw(rt, "changes") {
+			table := rapid.SampledFrom([]string{"limits", "guards", "as"}).Draw(rt, "table")
+			name := rapid.SampledFrom(tables[table]).Draw(rt, "name")
+			value := rapid.SampledFrom([]string{"", "new # 'one'", "other"}).Draw(rt, "value")
+			was := text
+			var err error
+			text, err = job.Set(text, value, table, name)
+			require.NoError(rt, err, was)
+			inside, _ := want[table].(map[string]any)
+			if value == "" {
+				delete(inside, name)
+			} else if inside == nil {
+				want[table] = map[string]any{name: value}
+			} else {
+				inside[name] = value
+			}
+			var got map[string]any
+			require.NoError(rt, toml.Unmarshal([]byte(text), &got), "%s\nof\n%s", text, was)
+			for table := range tables { // one without anything in it may stay or go
+				for _, m := range []map[string]any{got, want} {
+					if x, _ := m[table].(map[string]any); len(x) == 0 {
+						delete(m, table)
+					}
+				}
+			}
+			require.Equal(rt, want, got, "%s\nof\n%s", text, was)
+			require.Contains(rt, text, "source = \"a\" # from\n")
+		}
+	})
+	for _, text := range []string{"[as.metadata]\nowner = 'sound'\n", "as.metadata.owner = 'sound'\n"} {
+		_, err := job.Set(text, map[string]string{"a": "b"}, "as", "metadata")
+		assert.ErrorContains(t, err, "as.metadata is written in a way that can only be changed in the text")
+	}
 }
 
 // A file that is none, or that does not end, is refused and not waited for.

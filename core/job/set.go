@@ -15,12 +15,25 @@ import (
 
 // Set changes one setting in the text of a TOML file and leaves all else, with
 // its comments, as it is. The value is a string, a list of strings, a map of
-// strings, a number or a bool; nil, or an empty one, takes the setting out.
+// strings, a number or a bool; nil, or an empty one, takes the setting out. A
+// setting may stand in a table, under its full name, or in a table on one line;
+// one that is written in yet another way is refused, and the text stays.
 func Set(text string, value any, path ...string) (string, error) {
+	set, err := set(text, value, path)
+	var any map[string]any
+	if err == nil && toml.Unmarshal([]byte(text), &any) == nil && toml.Unmarshal([]byte(set), &any) != nil {
+		return "", fmt.Errorf("%s is written in a way that can only be changed in the text", strings.Join(path, "."))
+	}
+	return set, err
+}
+
+func set(text string, value any, path []string) (string, error) {
 	written := written(value)
 	at := locate(text, path)
 	line := path[len(path)-1] + " = " + written
 	switch {
+	case at.inline:
+		return setInline(text, at, value, path)
 	case at.found && written == "":
 		return text[:at.start] + strings.TrimPrefix(text[at.end:], "\n"), nil
 	case at.found:
@@ -29,7 +42,10 @@ func Set(text string, value any, path ...string) (string, error) {
 		return text[:at.start] + name + "= " + written + at.comment + text[at.end:], nil
 	case written == "":
 		return text, nil
-	case len(path) == 1 || at.table:
+	case len(path) == 1 || at.table || at.dotted:
+		if at.dotted && !at.table {
+			line = path[0] + "." + line
+		}
 		head, tail := text[:at.insert], text[at.insert:]
 		if head != "" && !strings.HasSuffix(head, "\n") {
 			head += "\n"
@@ -67,13 +83,15 @@ func written(value any) string {
 			return "[" + strings.Join(all, ", ") + "]"
 		}
 	case map[string]string:
+		return writtenTable(v)
+	case map[string]any: // in a table that stands on one line
+		return writtenTable(v)
+	case []any:
 		var all []string
-		for _, name := range slices.Sorted(maps.Keys(v)) {
-			all = append(all, quote(name)+" = "+quote(v[name]))
+		for _, x := range v {
+			all = append(all, written(x))
 		}
-		if len(all) > 0 {
-			return "{ " + strings.Join(all, ", ") + " }"
-		}
+		return "[" + strings.Join(all, ", ") + "]"
 	case bool:
 		return strconv.FormatBool(v)
 	case int64:
@@ -82,12 +100,39 @@ func written(value any) string {
 	return ""
 }
 
+func writtenTable[V any](table map[string]V) string {
+	var all []string
+	for _, name := range slices.Sorted(maps.Keys(table)) {
+		all = append(all, written(name)+" = "+written(table[name]))
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return "{ " + strings.Join(all, ", ") + " }"
+}
+
+// setInline changes a setting in a table that stands on one line, and writes the line anew.
+func setInline(text string, at spot, value any, path []string) (string, error) {
+	var table map[string]map[string]any
+	if err := toml.Unmarshal([]byte(text[at.start:at.end]), &table); err != nil {
+		return "", err
+	}
+	if inside := table[path[0]]; written(value) == "" {
+		delete(inside, path[1])
+	} else {
+		inside[path[1]] = value
+	}
+	return set(text, table[path[0]], path[:1])
+}
+
 // spot is where a setting stands in a text, or would.
 type spot struct {
 	found      bool
 	start, end int    // from the name up to the line's end, without it
 	comment    string // that follows the value on its line
 	table      bool   // the table it belongs in is there
+	dotted     bool   // others of its table stand at the top by their full names
+	inline     bool   // its table stands on one line, from start to end
 	insert     int    // where a line for it goes
 }
 
@@ -130,6 +175,13 @@ func locate(text string, path []string) (at spot) {
 		}
 		if slices.Equal(table, path[:len(path)-1]) && (len(path) > 1 || firstTable < 0) {
 			at.insert = min(end+1, len(text))
+		}
+		if len(path) == 2 && len(table) == 0 && names[0] == path[0] {
+			if len(names) == 1 {
+				at.inline, at.start, at.end, at.comment = true, start, end, comment
+				return at
+			}
+			at.dotted, at.insert = true, min(end+1, len(text))
 		}
 	}
 	if len(path) == 1 && at.insert == 0 && firstTable < 0 {
