@@ -6,7 +6,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
-	"lumtra/core/object"
 	"lumtra/core/proof"
 	"lumtra/service"
 	"lumtra/tui/kit"
@@ -221,7 +220,7 @@ func (s *Screen) why(sh *shown, width int) []string {
 	lines := []string{kit.RuleLine(t, width), "  " + t.Strong.Render(kit.Name(n.prefix, width-4))}
 	if l := n.Line; l != nil {
 		_, style := s.glyph(l.Verdict)
-		return append(lines, "  "+style.Render(string(l.Verdict))+t.Paper.Render(kit.Name(": "+object.Display(l.Why), width-16)))
+		return append(lines, "  "+style.Render(string(l.Verdict))+t.Paper.Render(kit.Name(": "+l.Why, width-16)))
 	}
 	var parts []string
 	for i, v := range proof.Verdicts {
