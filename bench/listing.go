@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"iter"
@@ -38,27 +39,34 @@ func serve(h http.Handler) (address string, stop func(), err error) {
 
 const pageKeys = 1000
 
-// canned gives the same page again and again, ready made, so that what is
-// measured is the client.
+// canned gives the same page again and again, ready made but for the page's number in
+// each key, so that what is measured is the client.
 type canned struct {
 	head, tail []byte
+	numbers    []int // where in head the page's number stands
 	pages      int
 }
 
 func newCanned(pages int) *canned {
 	var b strings.Builder
 	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?><ListBucketResult xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Name>b</Name><EncodingType>url</EncodingType>`)
+	var numbers []int
 	for i := range pageKeys {
-		fmt.Fprintf(&b, "<Contents><Key>tiles/z3/%03d/tile-%07d.png</Key><LastModified>2026-03-01T04:30:00.000Z</LastModified><ETag>&quot;%032x&quot;</ETag><ChecksumAlgorithm>CRC64NVME</ChecksumAlgorithm><Size>%d</Size><StorageClass>STANDARD</StorageClass></Contents>",
+		numbers = append(numbers, b.Len()+len("<Contents><Key>tiles/"))
+		fmt.Fprintf(&b, "<Contents><Key>tiles/0000/%03d/tile-%07d.png</Key><LastModified>2026-03-01T04:30:00.000Z</LastModified><ETag>&quot;%032x&quot;</ETag><ChecksumAlgorithm>CRC64NVME</ChecksumAlgorithm><Size>%d</Size><StorageClass>STANDARD</StorageClass></Contents>",
 			i/40, i, i*7919, 900+i)
 	}
-	return &canned{[]byte(b.String()), []byte("</ListBucketResult>"), pages}
+	return &canned{[]byte(b.String()), []byte("</ListBucketResult>"), numbers, pages}
 }
 
 func (c *canned) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	n := 0
 	fmt.Sscan(r.URL.Query().Get("continuation-token"), &n)
-	w.Write(c.head)
+	head, page := bytes.Clone(c.head), fmt.Sprintf("%04d", n)
+	for _, at := range c.numbers {
+		copy(head[at:], page)
+	}
+	w.Write(head)
 	if n+1 < c.pages {
 		fmt.Fprintf(w, "<IsTruncated>true</IsTruncated><NextContinuationToken>%d</NextContinuationToken>", n+1)
 	} else {

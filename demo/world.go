@@ -9,11 +9,13 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"io/fs"
 	"math"
 	mrand "math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -52,10 +54,23 @@ func Built(dir string) bool {
 // unfinished lies in a world that is being built.
 const unfinished = ".building"
 
+// halfBuilt tells whether dir holds a world that was never finished and nothing else,
+// so that it can go.
+func halfBuilt(dir string) bool {
+	if raw, err := os.ReadFile(filepath.Join(dir, unfinished)); err != nil || string(raw) != unfinishedText {
+		return false
+	}
+	ours := []string{unfinished, "studio", "field-cards", "stores", "jobs", "endpoints.toml", "rates.toml", "surveys", "state"}
+	all, err := os.ReadDir(dir)
+	return err == nil && !slices.ContainsFunc(all, func(e fs.DirEntry) bool { return !slices.Contains(ours, e.Name()) })
+}
+
+const unfinishedText = "Saltmarsh Sound Archive, being made by lumtra demo\n"
+
 // Build makes the world in dir. It refuses a folder that holds anything else
 // but a world that was never finished.
 func Build(ctx context.Context, dir string, size Size) error {
-	if _, err := os.Stat(filepath.Join(dir, unfinished)); err == nil {
+	if halfBuilt(dir) {
 		if err := os.RemoveAll(dir); err != nil {
 			return err
 		}
@@ -66,7 +81,7 @@ func Build(ctx context.Context, dir string, size Size) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(dir, unfinished), nil, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, unfinished), []byte(unfinishedText), 0o644); err != nil {
 		return err
 	}
 	for _, sub := range []string{"studio/masters", "studio/proofs", "studio/tiles", "field-cards", "stores", "jobs"} {
