@@ -203,6 +203,12 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	}
 	e.Archive = archive(deref(out.AccessTier), deref(out.ArchiveStatus))
 	describe(&e, out.Metadata, out.ContentMD5)
+	if out.ContentLength == nil {
+		e.Size = -1 // the store does not say
+	}
+	if err := e.Sane(); err != nil {
+		return object.Entry{}, place.NewError(p.name, "stat", ref.Key, place.ServerFault, err)
+	}
 	return e, nil
 }
 

@@ -51,7 +51,9 @@ func (p *Place) Versions(ctx context.Context, prefix string, shallow bool) iter.
 				}
 				begun = true
 				for _, e := range entries {
-					e.Key = strings.TrimPrefix(e.Key, p.prefix)
+					if e.Key = strings.TrimPrefix(e.Key, p.prefix); e.Key == "" {
+						continue // the place itself
+					}
 					if len(states) > 0 && states[0].Key != e.Key && !flush() {
 						return
 					}

@@ -43,7 +43,10 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	}
 	resp.Body.Close()
 	e := p.headerEntry(ref.Key, resp.Header)
-	e.Size = resp.ContentLength
+	e.Size = resp.ContentLength // below nothing where the store does not say
+	if err := e.Sane(); err != nil {
+		return object.Entry{}, place.NewError(p.name, "stat", ref.Key, place.ServerFault, err)
+	}
 	// What If-Match would ask the store, its answer tells: not every store reads
 	// that header as another does.
 	if ref.IfMark != "" && e.Mark() != ref.IfMark {

@@ -33,7 +33,11 @@ func (p *Place) Versions(ctx context.Context, prefix string, shallow bool) iter.
 				return
 			}
 			for _, e := range p.versionPage(out) {
-				if strings.HasPrefix(e.Key, prefix) && !yield(e, nil) {
+				if err := e.Sane(); err != nil {
+					yield(object.Entry{}, place.NewError(p.name, "list versions", prefix, place.ServerFault, err))
+					return
+				}
+				if e.Key != "" && strings.HasPrefix(e.Key, prefix) && !yield(e, nil) {
 					return
 				}
 			}
