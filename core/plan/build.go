@@ -292,7 +292,7 @@ func (w *worker) above(j *judging, key string) {
 }
 
 // asking judges one key after the other and asks the places about several at
-// a time.
+// a time. Only what is written is asked about, see [Weigh].
 func (w *worker) asking(ctx context.Context) error {
 	j := w.judging()
 	merge := catalog.NewMerge(w.source.Cursor(""), w.target.Cursor(""))
@@ -325,9 +325,6 @@ func (w *worker) asking(ctx context.Context) error {
 			w.info.Selected.Bytes -= p.Source.Size
 		}
 		w.info.add(&p.Effect, &w.opts.Rules)
-		if w.seg == nil {
-			return nil
-		}
 		buf = p.Effect.append(buf[:0])
 		return w.seg.Add(p.Key, buf)
 	})
