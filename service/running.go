@@ -130,7 +130,7 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	var undo []func() error
 	defer func() {
 		if err != nil {
-			for _, f := range undo {
+			for _, f := range slices.Backward(undo) { // the lock goes last
 				f()
 			}
 		}
@@ -149,11 +149,18 @@ func (s *Service) StartRun(ctx context.Context, name string, opts RunOptions) (_
 	if err != nil {
 		return nil, err
 	}
+	_, begun := os.Stat(ledgerPath(p))
 	ledger, err := s.ledger(p, s.durable(j))
 	if err != nil {
 		return nil, err
 	}
-	undo = append(undo, ledger.Close)
+	undo = append(undo, func() error {
+		err := ledger.Close()
+		if begun != nil { // a run that did not begin leaves its plan to be chosen from
+			err = errors.Join(err, os.Remove(ledgerPath(p)))
+		}
+		return err
+	})
 	before, beforeBytes := ledger.Finished()
 	blocked := func() error { return s.blocked(ctx, j, p, x, beforeBytes, opts.Despite) }
 	if err := blocked(); err != nil {

@@ -6,7 +6,9 @@ package compare
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -267,12 +269,56 @@ func Gzipped(ctx context.Context, kind object.SumKind, pa place.Place, a *object
 }
 
 func unpacked(r io.Reader) (io.Reader, error) {
-	head := bufio.NewReaderSize(r, 128<<10)
+	raw := &noting{Reader: r}
+	head := bufio.NewReaderSize(raw, 128<<10)
 	if magic, err := head.Peek(2); err != nil || magic[0] != 0x1f || magic[1] != 0x8b { // RFC 1952, section 2.3.1
 		return head, nil
 	}
-	return gzip.NewReader(head)
+	z, err := gzip.NewReader(head)
+	return &unpacker{z, raw}, raw.unpacking(err)
 }
+
+// unpacker reads what was packed, and tells what cannot be unpacked from what cannot be
+// read.
+type unpacker struct {
+	packed *gzip.Reader
+	raw    *noting
+}
+
+func (u *unpacker) Read(b []byte) (int, error) {
+	n, err := u.packed.Read(b)
+	return n, u.raw.unpacking(err)
+}
+
+// noting notes what ended a reader.
+type noting struct {
+	io.Reader
+	err error
+}
+
+func (n *noting) Read(b []byte) (int, error) {
+	got, err := n.Reader.Read(b)
+	if err != nil {
+		n.err = err
+	}
+	return got, err
+}
+
+// unpacking makes a [damaged] of an error in unpacking, unless it came of reading. A
+// reader of gzip gives an end before its own end as io.ErrUnexpectedEOF.
+func (n *noting) unpacking(err error) error {
+	switch {
+	case err == nil, err == io.EOF:
+		return err
+	case n.err != nil && n.err != io.EOF:
+		return fmt.Errorf("reading what is packed: %w", n.err)
+	}
+	return damaged{err}
+}
+
+// damaged means that content is packed and cannot be unpacked, so that it is not what was
+// packed.
+type damaged struct{ error }
 
 func plain(r io.Reader) (io.Reader, error) { return r, nil }
 
@@ -296,6 +342,10 @@ func (c *comparison) readBoth(unpack func(io.Reader) (io.Reader, error)) (Result
 		there = io.TeeReader(packed, digest)
 	}
 	rb, err := unpack(there)
+	var bad damaged
+	if errors.As(err, &bad) {
+		return Result{Why: "it cannot be unpacked: " + bad.Error()}, nil
+	}
 	if err != nil {
 		return Result{}, place.Wrap(c.pb.Name(), "read", c.b.Key, err)
 	}
@@ -325,6 +375,11 @@ func (c *comparison) hold(ra, rb io.Reader) (Result, error) {
 		}{{c.pa, errA}, {c.pb, errB}} {
 			// The bare values are ReadFull's own and mean the end; a broken
 			// connection comes wrapped in the place's error.
+			var bad damaged
+			if errors.As(side.err, &bad) {
+				why = cmp.Or(why, "it cannot be unpacked: "+bad.Error())
+				continue
+			}
 			if side.err != nil && side.err != io.EOF && side.err != io.ErrUnexpectedEOF {
 				return Result{}, place.Wrap(side.p.Name(), "read", c.a.Key, side.err)
 			}

@@ -70,6 +70,20 @@ func TestFindsWhatDiffers(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, want, sum.Objects, "%s at %s", method, target.Name())
 			assert.False(t, sum.Holds())
+			var bytes map[proof.Verdict]int64
+			if method == compare.BySize {
+				bytes = map[proof.Verdict]int64{proof.Same: 12, proof.Different: 6, proof.Missing: 8, proof.Extra: 4}
+			} else {
+				bytes = map[proof.Verdict]int64{proof.Same: 6, proof.Different: 12, proof.Missing: 8, proof.Extra: 4}
+			}
+			assert.Equal(t, bytes, sum.Bytes, "the source's bytes, of extras the target's")
+			few, err := proof.ReadDifferences(out, 2)
+			require.NoError(t, err)
+			assert.Len(t, few, 2, "as many as were asked for")
+			assert.Empty(t, sum.Digest)
+			for _, l := range few {
+				assert.Empty(t, l.Digest, "none was asked for")
+			}
 			lines, err := proof.ReadDifferences(out, 100)
 			require.NoError(t, err)
 			var keys []string
