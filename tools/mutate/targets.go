@@ -20,11 +20,11 @@ var targets = []target{
 	{"core/proof/proof.go", []string{"./core/proof"}},
 	{"core/catalog/survey.go", []string{"./core/catalog"}},
 	{"core/pace/hours.go", []string{"./core/pace"}},
-	{"service/choosing.go", []string{"./service -run TestChoices|TestForgedChoices|TestBlockers"}},
-	{"service/blocking.go", []string{"./service -run TestBlockers"}},
+	{"service/choosing.go", []string{"./service -run TestDecide|TestComparePlans|TestNothingToDecide|TestChoices|TestForgedChoices"}},
+	{"service/blocking.go", []string{"./service -run TestBlockedByWhat|TestBlockers"}},
 	{"service/trust.go", []string{"./service -run TestSecretsGo"}},
 	{"service/state/state.go", []string{"./service/state"}}, {"service/state/move.go", []string{"./service/state"}},
-	{"tui/plan/choose.go", []string{"./tui/frame -run TestEveryKey|TestApprov"}},
+	{"tui/plan/choose.go", []string{"./tui/plan", "./tui/frame -run TestEveryKey|TestApprov|TestActs"}},
 }
 
 var (
