@@ -1,0 +1,111 @@
+package plan_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/object"
+	"lumtra/core/plan"
+	"lumtra/core/plan/plantest"
+	"lumtra/core/rule"
+)
+
+// A choice that cannot be worked in or kept is refused, and what was chosen before stands.
+func TestChoicesThatCannotBeKept(t *testing.T) {
+	p := choose(t, mirror(t), func(c *plan.Choices) { c.Strike("a") })
+	file := strings.TrimSuffix(p.Path, ".plan") + ".choices.json"
+	before, err := os.ReadFile(file)
+	require.NoError(t, err)
+	more := p.Choices.Clone()
+	more.Strike("b/")
+	refused := func(ctx context.Context, path string) error {
+		_, err := plan.Choose(ctx, path, more)
+		require.Error(t, err)
+		after, readErr := os.ReadFile(file)
+		require.NoError(t, readErr)
+		require.Equal(t, string(before), string(after))
+		return err
+	}
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	assert.ErrorIs(t, refused(gone, p.Path), context.Canceled)
+	refused(ctx, filepath.Join(t.TempDir(), "none.plan"))
+	require.NoError(t, os.Mkdir(file+".new", 0o700))
+	assert.ErrorContains(t, refused(ctx, p.Path), "keeping what was decided")
+	require.NoError(t, os.Remove(file+".new"))
+	require.NoError(t, os.WriteFile(file, []byte("{"), 0o600))
+	_, err = plan.Choose(ctx, p.Path, more)
+	assert.ErrorContains(t, err, "remove that file to decide anew")
+	require.NoError(t, os.WriteFile(file, before, 0o600))
+	again, err := plan.Open(p.Path)
+	require.NoError(t, err)
+	defer again.Close()
+	assert.Equal(t, p.Info.Summary, again.Info.Summary)
+}
+
+// A plan that is damaged is not counted to less than it was.
+func TestDamagedPlan(t *testing.T) {
+	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Rules: rule.Default()}
+	for i := range 9000 {
+		w.Source[fmt.Sprintf("%05d", i)] = at(3, 1)
+	}
+	_, p := planned(t, &w, nil)
+	raw, err := os.ReadFile(p.Path)
+	require.NoError(t, err)
+	raw[len(raw)/3] ^= 0x40
+	require.NoError(t, os.WriteFile(p.Path, raw, 0o600))
+	c := p.Choices.Clone()
+	c.Strike("00001")
+	_, err = plan.Choose(ctx, p.Path, c)
+	assert.Error(t, err)
+	assert.NoFileExists(t, strings.TrimSuffix(p.Path, ".plan")+".choices.json")
+}
+
+// A conflict that was decided says for whom, and is just what it was once it is open again.
+func TestDecidingAndBack(t *testing.T) {
+	source, target := object.Entry{Key: "a", Size: 1, Modified: plantest.Now}, object.Entry{Key: "a", Size: 2, Modified: plantest.Now.Add(-time.Hour)}
+	for _, c := range []struct {
+		how    rule.Conflicts
+		source *object.Entry
+		target *object.Entry
+		want   string
+		note   string
+	}{
+		{rule.SourceWins, &source, &target, "change", "for the source"},
+		{rule.TargetWins, &source, &target, "change back", "for the target"},
+		{rule.NewerWins, &source, &target, "change", "for the source"},
+		{rule.NewerWins, &target, &source, "change back", "for the target"},
+		{rule.NewerWins, &source, &source, "change", "for the source"},
+		{rule.SourceWins, nil, &target, "remove", "for the source"},
+		{rule.TargetWins, nil, &target, "add back", "for the target"},
+		{rule.SourceWins, &source, nil, "add", "for the source"},
+		{rule.TargetWins, &source, nil, "remove back", "for the target"},
+		{rule.NewerWins, nil, &target, "add back", "for the target"},
+		{rule.NewerWins, &source, nil, "add", "for the source"},
+		{rule.BothStay, nil, &target, "add back", "for the target"},
+		{rule.BothStay, &source, nil, "add", "for the source"},
+	} {
+		e := plan.Effect{Key: "a", Kind: plan.Conflict, Reason: plan.Undecided, Source: c.source, Target: c.target}
+		e.Decide(c.how)
+		assert.Equal(t, c.want, told(&e), "%s of %v and %v", c.how, c.source != nil, c.target != nil)
+		assert.Contains(t, e.Note, c.note)
+		assert.Equal(t, plan.Decided, e.Reason)
+		e.Decide(rule.Ask)
+		assert.Equal(t, plan.Effect{Key: "a", Kind: plan.Conflict, Reason: plan.Undecided, Source: c.source, Target: c.target}, e)
+	}
+}
+
+// What is moved away goes to a folder of its plan alone.
+func TestStamp(t *testing.T) {
+	made := time.Date(2026, 3, 4, 23, 30, 7, 0, time.FixedZone("", -3600))
+	assert.Equal(t, "20260305-003007-masters-7", plan.Stamp("masters", 7, made))
+	assert.Equal(t, "20260305-003007-7", plan.Stamp("", 7, made))
+}
