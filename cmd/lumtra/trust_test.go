@@ -63,11 +63,13 @@ func TestSentWorkspace(t *testing.T) {
 func TestQuestionsEndToo(t *testing.T) {
 	t.Parallel()
 	dir := workspace(t, "http://127.0.0.1:1", nil)
-	for args, question := range map[string]string{"list north": `y/N`, "--trust credential keep marsh --kind key-pair --name AK": "not shown", "--trust credential lock": "New passphrase"} {
+	for _, c := range []struct{ args, question string }{ // in this order, since --trust is remembered
+		{"list north", `y/N`}, {"--trust credential keep marsh --kind key-pair --name AK", "not shown"}, {"--trust credential lock", "New passphrase"},
+	} {
 		w := openShell(t)
-		w.typed("cd /; " + program + " --workspace " + dir + " " + args + "; echo ended $?")
+		w.typed("cd /; " + program + " --workspace " + dir + " " + c.args + "; echo ended $?")
 		w.keys("Enter")
-		w.see(question)
+		w.see(c.question)
 		w.keys("C-c")
 		w.see(`ended \d`)
 		w.typed("stty -a | tr ' ' '\\n' | grep -x -e icanon -e echo | wc -l")

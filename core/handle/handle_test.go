@@ -115,7 +115,7 @@ func TestFailuresAreTold(t *testing.T) {
 	for i := range 30 {
 		put(t, p, fmt.Sprintf("%02d", i))
 	}
-	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Key: "07", Do: "403"}, standin.Fault{Op: "PutObjectTagging", Do: "503", Chance: 0.2})
+	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Key: "07", Do: "403"}, standin.Fault{Op: "PutObjectTagging", Do: "503", Chance: 0.1})
 	var a handle.Action
 	require.NoError(t, a.Change(ctx, p, []handle.Pick{under("")}, place.MetadataChange{}, place.MetadataChange{Set: map[string]string{"site": "weir"}}))
 	r := a.Result()

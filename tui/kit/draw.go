@@ -45,8 +45,8 @@ func Name(s string, width int) string {
 	if width < 8 {
 		return ansi.Truncate(s, max(width, 0), "…")
 	}
-	tail := (width - 1) / 2
-	return ansi.Truncate(s, width-1-tail, "") + "…" + ansi.Cut(s, n-tail, n)
+	tail := ansi.Cut(s, n-(width-1)/2, n) // a cell more where a character of two is cut
+	return ansi.Truncate(s, width-1-ansi.StringWidth(tail), "") + "…" + tail
 }
 
 // Lines pads or cuts text to exactly height lines of exactly width cells.
