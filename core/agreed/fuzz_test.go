@@ -1,0 +1,57 @@
+package agreed_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"lumtra/core/agreed"
+	"lumtra/core/object"
+)
+
+// Whatever lies where agreed states should, it is an error, or states whose keys rise: an
+// end that comes early is never taken for the end of what was agreed.
+func FuzzStates(f *testing.F) {
+	path := filepath.Join(f.TempDir(), "agreed")
+	w, err := agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
+	require.NoError(f, err)
+	for i, key := range []string{"k1", "k2", "k3"} {
+		here, there := entry(i), entry(i+1)
+		require.NoError(f, w.Add(key, &here, &there))
+	}
+	doubted := entry(7)
+	require.NoError(f, w.Doubt("k4", &doubted, nil))
+	require.NoError(f, w.Finish())
+	whole, err := os.ReadFile(path)
+	require.NoError(f, err)
+	f.Add(whole)
+	f.Add(whole[:len(whole)/2])
+	f.Add(whole[:9])
+	f.Add([]byte("LUMTRAG1"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		path := filepath.Join(t.TempDir(), "agreed")
+		require.NoError(t, os.WriteFile(path, raw, 0o600))
+		s, err := agreed.Open(path, "a", "b")
+		if err != nil || s == nil {
+			return
+		}
+		defer s.Close()
+		last, n := "", int64(0)
+		c := s.Cursor("")
+		for c.Next() {
+			require.Greater(t, c.Key()+"\x00", last)
+			last = c.Key() + "\x00"
+			if x := c.State(); x != nil {
+				for _, e := range []object.Entry{x.Source, x.Target} {
+					require.NoError(t, e.Sane())
+				}
+			}
+			n++
+		}
+		if c.Err() == nil {
+			require.Equal(t, s.Info.Objects, n, "fewer states than there were, and no error")
+		}
+	})
+}
