@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -108,4 +109,57 @@ func TestStamp(t *testing.T) {
 	made := time.Date(2026, 3, 4, 23, 30, 7, 0, time.FixedZone("", -3600))
 	assert.Equal(t, "20260305-003007-masters-7", plan.Stamp("masters", 7, made))
 	assert.Equal(t, "20260305-003007-7", plan.Stamp("", 7, made))
+}
+
+// What only the places can tell is asked for; what they do not tell is nobody's to guess.
+func TestAsking(t *testing.T) {
+	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Rules: rule.Default(), KeepsTimes: true}
+	for _, k := range []string{"alike", "other", "broken"} {
+		w.Source[k], w.Target[k] = at(1, 1), at(1, 1)
+	}
+	w.Rules.As.Tags = true
+	got, p := planned(t, &w, func(o *plan.Options) {
+		o.OtherFacts = func(_ context.Context, a, _ *object.Entry) (string, error) {
+			return map[string]string{"other": "another tag"}[a.Key], map[string]error{"broken": errors.New("the tide came in")}[a.Key]
+		}
+	})
+	assert.Equal(t, map[string]string{"alike": "same", "other": "metadata", "broken": "blocked"}, got)
+	for key, why := range map[string]string{"other": "another tag", "broken": "comparing metadata failed: the tide came in"} {
+		c := p.Effects(key)
+		require.True(t, c.Next())
+		assert.Contains(t, c.Effect().Why(), why)
+	}
+	w.Rules.As.Tags, w.Rules.Select.Tags = false, map[string]string{"site": "weir"}
+	got, p = planned(t, &w, func(o *plan.Options) {
+		o.Tags = func(_ context.Context, e *object.Entry) (map[string]string, error) {
+			return map[string]map[string]string{"alike": {"site": "weir"}, "other": {"site": "spit"}}[e.Key], map[string]error{"broken": errors.New("the tide came in")}[e.Key]
+		}
+	})
+	assert.Equal(t, map[string]string{"alike": "same", "other": "left out", "broken": "blocked"}, got)
+	assert.EqualValues(t, 2, p.Info.Selected.Count, "what is not taken is not counted")
+}
+
+// How far planning has come is told, up to all of it, and what is known so far with it.
+func TestPartial(t *testing.T) {
+	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Rules: rule.Default()}
+	for i := range 18_000 {
+		e := at(1, 1)
+		e.ETag = fmt.Sprintf("%0400d", i)
+		if k := fmt.Sprintf("%05d", i); i%3 > 0 {
+			w.Source[k] = e
+		} else {
+			w.Target[k] = e
+		}
+	}
+	var shares []float64
+	var last plan.Summary
+	_, p := planned(t, &w, func(o *plan.Options) {
+		o.Partial = func(s plan.Summary, share float64) { shares, last = append(shares, share), s }
+	})
+	require.Greater(t, len(shares), 2)
+	for i := 1; i < len(shares); i++ {
+		assert.Greater(t, shares[i], shares[i-1])
+	}
+	assert.InDelta(t, 1, shares[len(shares)-1], 1e-9)
+	assert.Equal(t, p.Info.Summary, last)
 }
