@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"iter"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -85,4 +86,60 @@ func TestListingThatBreaks(t *testing.T) {
 	assert.Equal(t, place.Denied, place.KindOf(err))
 	assert.EqualValues(t, 1000, act.Result().Done.Objects)
 	assert.Len(t, keys(t, p), 500)
+}
+
+// Only what is gone is brought back, each object once, and its newest content; what is
+// there stays as it is.
+func TestBroughtBackOnce(t *testing.T) {
+	_, _, p := bucket(t, true)
+	put(t, p, "there", "there", "gone", "gone", "gone", "again")
+	require.NoError(t, p.Remove(ctx, object.Ref{Key: "gone"})[0])
+	require.NoError(t, p.Remove(ctx, object.Ref{Key: "again"})[0])
+	put(t, p, "again")
+	var back handle.Action
+	require.NoError(t, back.Undelete(ctx, p, []handle.Pick{under("")}))
+	assert.EqualValues(t, 1, back.Result().Done.Objects)
+	assert.Equal(t, []string{"again", "gone", "there"}, keys(t, p))
+	var nothing handle.Action
+	require.NoError(t, nothing.Undelete(ctx, p, []handle.Pick{under("")}))
+	assert.Zero(t, nothing.Result().Done.Objects)
+	assert.Equal(t, place.Unsupported, place.KindOf(new(handle.Action).Undelete(ctx, dir(t), []handle.Pick{under("")})))
+}
+
+// A copy inside a service keeps its class; where it is too large for one request and the
+// service cannot copy parts, that is said.
+func TestCopiesInside(t *testing.T) {
+	_, _, p := bucket(t, false)
+	_, err := p.Write(ctx, "a", strings.NewReader("a"), 1, place.WriteOptions{Class: "STANDARD_IA"})
+	require.NoError(t, err)
+	require.NoError(t, new(handle.Action).Copy(ctx, p, []handle.Pick{{Key: "a"}}, p, "copies/"))
+	e, err := p.Stat(ctx, object.Ref{Key: "copies/a"})
+	require.NoError(t, err)
+	assert.Equal(t, "STANDARD_IA", e.Class)
+	s := &service{size: 6 << 30}
+	var act handle.Action
+	require.NoError(t, act.Copy(ctx, &elsewhere{s}, []handle.Pick{{Key: "a.wav"}}, &whole{s, s}, "b.wav"))
+	require.EqualValues(t, 1, act.Result().Failed)
+	assert.Equal(t, place.TooLarge, place.KindOf(act.Result().Problems[0]))
+	assert.NotContains(t, s.did, "begin")
+}
+
+// whole is a service that copies objects whole and no parts of them.
+type whole struct {
+	place.Place
+	inside *service
+}
+
+func (w *whole) Name() string { return "whole" }
+
+func (w *whole) Abilities() place.Abilities { return w.inside.Abilities() }
+
+func (w *whole) CanCopyFrom(place.Place) bool { return true }
+
+func (w *whole) CopyFrom(context.Context, place.Place, object.Ref, string, place.WriteOptions) (object.Entry, error) {
+	return w.inside.entry(), nil
+}
+
+func (w *whole) Stat(_ context.Context, ref object.Ref) (object.Entry, error) {
+	return object.Entry{}, place.NewError("whole", "stat", ref.Key, place.NotFound, nil)
 }

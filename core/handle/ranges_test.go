@@ -147,3 +147,42 @@ func TestRangesThatFail(t *testing.T) {
 	assert.Equal(t, "remove", s.did[len(s.did)-1], "at the very end")
 	assert.NotContains(t, s.did, "abort")
 }
+
+// labelled is a service with tags; those of the copy are noted.
+type labelled struct {
+	*elsewhere
+	tags, set map[string]string
+	err       error
+}
+
+func (l *labelled) Tags(context.Context, object.Ref) (map[string]string, error) { return l.tags, l.err }
+
+func (l *labelled) SetTags(_ context.Context, ref object.Ref, tags map[string]string) error {
+	l.set = tags
+	return l.note("tag " + ref.Key)
+}
+
+// Tags go along with a large object, where there are any and both sides have them.
+func TestTagsGoAlong(t *testing.T) {
+	size := int64(6 << 30)
+	copied := func(from, to place.Place) handle.Result {
+		var act handle.Action
+		require.NoError(t, act.Copy(ctx, from, []handle.Pick{{Key: "a.wav"}}, to, "b.wav"))
+		return act.Result()
+	}
+	site := map[string]string{"site": "weir"}
+	from, to := &labelled{elsewhere: &elsewhere{&service{size: size}}, tags: site}, &labelled{elsewhere: &elsewhere{&service{size: size}}}
+	require.Zero(t, copied(from, to).Failed)
+	assert.Equal(t, site, to.set)
+	assert.Contains(t, to.did, "tag b.wav")
+	to = &labelled{elsewhere: &elsewhere{&service{size: size}}}
+	from.tags = nil
+	require.Zero(t, copied(from, to).Failed)
+	assert.NotContains(t, to.did, "tag b.wav", "there are none to set")
+	from.err = errors.New("the tide came in")
+	assert.EqualValues(t, 1, copied(from, to).Failed, "tags that cannot be read are not left behind unsaid")
+	require.Zero(t, copied(&elsewhere{&service{size: size}}, to).Failed)
+	plain := &elsewhere{&service{size: size}}
+	from.err, from.tags = nil, site
+	require.Zero(t, copied(from, plain).Failed)
+}

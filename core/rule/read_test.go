@@ -5,8 +5,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"lumtra/core/object"
 )
@@ -89,4 +91,71 @@ func TestSettingsThatAreNone(t *testing.T) {
 	r.Guards.Drift, r.Guards.Shrink, r.Guards.Races, r.Guards.Unverified = &fine, &fine, RefuseRaces, FailUnverified
 	at, what := r.Check()
 	assert.Empty(t, at+what)
+}
+
+// A key's own pattern matches it and nothing else, whatever the key has in it.
+func TestLiteral(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		key := rapid.StringOf(rapid.SampledFrom([]rune(`ab*?[]{}\/!^-,é`))).Filter(func(s string) bool { return s != "" }).Draw(rt, "key")
+		other := rapid.StringOf(rapid.SampledFrom([]rune(`ab*?[]{}\/!^-,é`))).Draw(rt, "other")
+		m, err := (&Selection{Include: []string{Literal(key)}}).Compile(time.Now())
+		require.NoError(rt, err)
+		taken, _ := m.Takes(&object.Entry{Key: key}, nil)
+		assert.True(rt, taken)
+		taken, _ = m.Takes(&object.Entry{Key: other}, nil)
+		assert.Equal(rt, key == other, taken)
+	})
+}
+
+// The two patterns that are matched in a quicker way match what they would in the usual one.
+func TestQuickPatterns(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		pattern := rapid.SampledFrom([]string{"**/*", "**/*.wav", "**/*w", "a/**", "a/b/**", "**/*a/b", "**/*{a,b}", "[a]/**", "**/**"}).Draw(rt, "pattern")
+		key := rapid.StringOfN(rapid.SampledFrom([]rune("ab/.wv")), 1, 8, -1).Draw(rt, "key")
+		m, err := (&Selection{Include: []string{pattern}}).Compile(time.Now())
+		require.NoError(rt, err)
+		taken, _ := m.Takes(&object.Entry{Key: key}, nil)
+		assert.Equal(rt, doublestar.MatchUnvalidated(pattern, key), taken, "%s on %q", pattern, key)
+	})
+}
+
+// Bytes are told with what a rule takes and drops; classes are told apart whatever their
+// case, and an object without one is of the usual.
+func TestTalliedBytes(t *testing.T) {
+	m, err := (&Selection{Classes: []string{"Standard", "COLD"}, Smallest: "2B"}).Compile(time.Now())
+	require.NoError(t, err)
+	tallies := m.Tallies()
+	for _, c := range []struct {
+		class string
+		size  int64
+		taken bool
+	}{{"", 10, true}, {"STANDARD", 100, true}, {"cold", 1000, true}, {"GLACIER", 10_000, false}, {"", 1, false}} {
+		taken, by := m.Takes(&object.Entry{Key: "a", Size: c.size, Class: c.class}, tallies)
+		assert.Equal(t, c.taken, taken, c.class)
+		without, same := m.Takes(&object.Entry{Key: "a", Size: c.size, Class: c.class}, nil)
+		assert.Equal(t, [2]any{taken, by}, [2]any{without, same}, "counted or not")
+	}
+	var told [][4]int64
+	for _, x := range tallies {
+		told = append(told, [4]int64{x.Takes, x.TakesBytes, x.Drops, x.DropsBytes})
+	}
+	assert.ElementsMatch(t, [][4]int64{{4, 1111, 1, 10_000}, {4, 11_110, 1, 1}}, told)
+}
+
+// What only a one-way job has is refused in a two-way one, and the other way round.
+func TestWhatADirectionHas(t *testing.T) {
+	for setting, change := range map[string]func(*Rules){
+		"extras":    func(r *Rules) { r.Extras = Remove },
+		"different": func(r *Rules) { r.Different = Skip },
+		"judge":     func(r *Rules) { r.Judge = SendAll },
+	} {
+		r := Default()
+		change(&r)
+		at, _ := r.Check()
+		assert.Empty(t, at, "one-way")
+		r.Direction = TwoWay
+		at, what := r.Check()
+		assert.Equal(t, setting, at)
+		assert.Contains(t, what, "two-way")
+	}
 }

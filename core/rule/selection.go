@@ -361,8 +361,8 @@ func (m *Matcher) Flag(tallies []Tally, objects int64) {
 // Literal is the pattern that matches one key and no other.
 func Literal(key string) string {
 	var b strings.Builder
-	for _, c := range []byte(key) {
-		if strings.IndexByte(`\*?[]{}`, c) >= 0 {
+	for i, c := range []byte(key) {
+		if strings.IndexByte(`\*?[]{}`, c) >= 0 || i == 0 && c == '/' {
 			b.WriteByte('\\')
 		}
 		b.WriteByte(c)
