@@ -78,3 +78,25 @@ func TestWhoseTheyAre(t *testing.T) {
 	}
 	assert.Greater(t, damaged, len(raw)/2)
 }
+
+// States that are not brought to their end leave nothing behind, and those before them stand.
+func TestAbandoned(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "agreed")
+	w, err := agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
+	require.NoError(t, err)
+	here, there := entry(1), entry(2)
+	require.NoError(t, w.Add("k1", &here, &there))
+	require.NoError(t, w.Finish())
+	w, err = agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
+	require.NoError(t, err)
+	require.NoError(t, w.Add("k2", &here, &there))
+	w.Abandon()
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
+	s, err := agreed.Open(path, "a", "b")
+	require.NoError(t, err)
+	defer s.Close()
+	assert.NotNil(t, s.Cursor("").At("k1"))
+}

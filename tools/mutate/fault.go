@@ -16,6 +16,7 @@ type fault struct {
 	from, to int
 	line     int
 	inside   string // the function
+	nth      int    // among those of the function that read alike
 	text     string
 }
 
@@ -31,7 +32,7 @@ func (f fault) String() string {
 
 // name tells a fault from others wherever its line moves to.
 func (f fault) name() string {
-	return fmt.Sprintf("%s %s: %s → %s", f.file, f.inside, f.was(), short(f.text))
+	return fmt.Sprintf("%s %s #%d: %s → %s", f.file, f.inside, f.nth, f.was(), short(f.text))
 }
 
 func short(text string) string {
@@ -79,6 +80,12 @@ func faultsOf(file string) ([]fault, error) {
 			all = append(all, fault{file: file, source: source, from: p.Offset, to: set.Position(to).Offset, line: p.Line, inside: fn.Name.Name, text: text})
 		}
 		ast.Inspect(fn.Body, func(n ast.Node) bool { change(n, at); return true })
+	}
+	alike := map[string]int{}
+	for i := range all {
+		name := all[i].name()
+		alike[name]++
+		all[i].nth = alike[name]
 	}
 	return all, nil
 }

@@ -77,7 +77,7 @@ func run() error {
 	}
 	if *listing {
 		for _, t := range all {
-			fmt.Println(t)
+			fmt.Printf("%d\t%s\n", t.fault.line, t.fault.name())
 		}
 		return nil
 	}
