@@ -86,7 +86,9 @@ func TestComparePlans(t *testing.T) {
 	dir, s := islands(t)
 	first, err := s.Plan(ctx, "step", service.Freshness{}, &service.Activity{})
 	require.NoError(t, err)
-	put(t, dir, "east/new.wav", "spring tide")
+	for _, name := range []string{"new", "newer", "newest"} {
+		put(t, dir, "east/"+name+".wav", "spring tide")
+	}
 	put(t, dir, "west/a.wav", "from the east")
 	second, err := s.Plan(ctx, "step", service.Freshness{}, &service.Activity{})
 	require.NoError(t, err)
@@ -108,9 +110,10 @@ func TestComparePlans(t *testing.T) {
 	}
 	assert.EqualValues(t, len(told), c.Count)
 	assert.Contains(t, told, "new.wav: nothing, add")
-	few, err := s.ComparePlans(ctx, "step", first.Number, second.Number, 1)
+	assert.GreaterOrEqual(t, len(told), 3)
+	few, err := s.ComparePlans(ctx, "step", first.Number, second.Number, 2)
 	require.NoError(t, err)
-	assert.Len(t, few.Lines, 1)
+	assert.Len(t, few.Lines, 2)
 	assert.Equal(t, c.Count, few.Count)
 	for _, numbers := range [][2]int{{99, second.Number}, {first.Number, 99}} {
 		_, err = s.ComparePlans(ctx, "step", numbers[0], numbers[1], 1)
@@ -182,4 +185,29 @@ func TestBlockedByWhatIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.StartRun(ctx, "masters", service.RunOptions{Despite: []string{"credentials"}})
 	assert.NotErrorIs(t, err, service.ErrBlocked)
+}
+
+// What a person has let be is asked of them where it cannot be read, and nothing is written
+// where there is nothing to note.
+func TestWhatWasLetBe(t *testing.T) {
+	dir := workspace(t)
+	put(t, dir, "endpoints.toml", "[endpoint.far]\nkind = \"s3\"\naddress = \"https://Far.example.org:9000/base\"\naccess-key = \"AK\"\nsecret-from = \"env:FAR\"\n")
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "jobs")))
+	s := open(t, dir)
+	asked, err := s.Unconfirmed()
+	require.NoError(t, err)
+	var told []string
+	for _, u := range asked {
+		told = append(told, u.String())
+	}
+	assert.Equal(t, []string{"env:FAR for https://far.example.org:9000"}, told)
+	require.NoError(t, s.Confirm())
+	path := filepath.Join(dir, "state/trusted.jsonl")
+	assert.NoFileExists(t, path)
+	require.NoError(t, os.MkdirAll(path, 0o700))
+	_, err = s.Place(ctx, "far/box")
+	assert.Error(t, err, "what cannot be read is not taken for let")
+	assert.Error(t, s.Confirm(asked...))
+	_, err = s.Unconfirmed()
+	assert.Error(t, err)
 }

@@ -46,9 +46,6 @@ func (s *Service) uses(e *job.Endpoint) []Use {
 	if u, err := url.Parse(e.Address); err == nil && u.Host != "" {
 		at = strings.ToLower(u.Scheme + "://" + u.Host)
 	}
-	if at == "" {
-		at = "the " + e.Kind + " service's own address"
-	}
 	if e.Proxy != "" {
 		at += " through " + e.Proxy
 	}

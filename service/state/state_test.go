@@ -112,6 +112,11 @@ func TestTakeOver(t *testing.T) {
 			info, err := os.Stat(filepath.Join(dir, "jobs/a/plans/0001.plan"))
 			require.NoError(t, err)
 			assert.True(t, info.ModTime().Equal(day))
+			for name, mode := range map[string]os.FileMode{"": 0o700, "jobs": 0o700, "jobs/a/plans": 0o700, "jobs/a/plans/0001.plan": 0o600, "history.db": 0o600} {
+				info, err := os.Stat(filepath.Join(dir, name))
+				require.NoError(t, err)
+				assert.Equal(t, mode, info.Mode().Perm(), name)
+			}
 			require.NoError(t, state.Open(dir))
 
 			write(t, filepath.Join(old, "history.db"))

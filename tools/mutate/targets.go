@@ -22,7 +22,7 @@ var targets = []target{
 	{"core/pace/hours.go", []string{"./core/pace"}},
 	{"service/choosing.go", []string{"./service -run TestDecide|TestComparePlans|TestNothingToDecide|TestChoices|TestForgedChoices"}},
 	{"service/blocking.go", []string{"./service -run TestBlockedByWhat|TestBlockers"}},
-	{"service/trust.go", []string{"./service -run TestSecretsGo"}},
+	{"service/trust.go", []string{"./service -run TestSecretsGo|TestWhatWasLet"}},
 	{"service/state/state.go", []string{"./service/state"}}, {"service/state/move.go", []string{"./service/state"}},
 	{"tui/plan/choose.go", []string{"./tui/plan", "./tui/frame -run TestEveryKey|TestApprov|TestActs"}},
 }
