@@ -119,6 +119,14 @@ func TestAsking(t *testing.T) {
 	}
 	w.Rules.As.Tags = true
 	got, p := planned(t, &w, func(o *plan.Options) {
+		o.Tags = func(context.Context, *object.Entry) (map[string]string, error) {
+			t.Error("no rule is about tags, and they were asked for")
+			return nil, nil
+		}
+		o.SameContent = func(context.Context, *object.Entry, *object.Entry) (bool, error) {
+			t.Error("nothing is judged by content, and it was asked for")
+			return false, nil
+		}
 		o.OtherFacts = func(_ context.Context, a, _ *object.Entry) (string, error) {
 			return map[string]string{"other": "another tag"}[a.Key], map[string]error{"broken": errors.New("the tide came in")}[a.Key]
 		}
@@ -162,4 +170,17 @@ func TestPartial(t *testing.T) {
 	}
 	assert.InDelta(t, 1, shares[len(shares)-1], 1e-9)
 	assert.Equal(t, p.Info.Summary, last)
+}
+
+// Rules that cannot be read make no plan.
+func TestRulesThatAreNone(t *testing.T) {
+	dir := t.TempDir()
+	w := plantest.World{Source: plantest.Tree{"a": at(1, 1)}, Target: plantest.Tree{}, Rules: rule.Default()}
+	ca, cb := build(t, filepath.Join(dir, "a"), w.Source), build(t, filepath.Join(dir, "b"), w.Target)
+	defer ca.Close()
+	defer cb.Close()
+	w.Rules.Select.OlderThan = "a while"
+	_, err := plan.Build(ctx, filepath.Join(dir, "p"), ca, cb, plan.Options{Rules: w.Rules, Now: plantest.Now})
+	assert.Error(t, err)
+	assert.NoFileExists(t, filepath.Join(dir, "p"))
 }

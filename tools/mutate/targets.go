@@ -28,7 +28,7 @@ var targets = []target{
 }
 
 var (
-	planTests = []string{"./core/plan -run TestNamed|TestSkew|TestNotCompared|TestBeside|TestLargest|TestLooks|TestDamaged|TestSummary|TestStriking|TestApproving|TestDeciding|TestChoicesThat|TestStamp|TestAsking|TestPartial|TestEstimate|TestForged|Fuzz",
+	planTests = []string{"./core/plan -run TestNamed|TestSkew|TestNotCompared|TestBeside|TestLargest|TestLooks|TestDamaged|TestSummary|TestStriking|TestApproving|TestDeciding|TestChoicesThat|TestStamp|TestAsking|TestRulesThat|TestPartial|TestEstimate|TestForged|Fuzz",
 		"./core/plan -run TestAgainstReference -rapid.checks=60", "./core/plan -run TestManyStretches|TestNumbers|TestDiff|TestBlocked", "./service -run TestChoices|TestTouched|TestAgreed|TestForgedChoices"}
 	handleTests = []string{"./core/handle"}
 )
