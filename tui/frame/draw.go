@@ -60,7 +60,7 @@ func (m *model) header() string {
 		crumbs[i] = t.Paper.Render(object.Display(c))
 	}
 	left := t.Lamp.Bold(true).Render("Lumtra") + t.Ash.Render(" · ") + strings.Join(crumbs, t.Ash.Render(" › "))
-	right := t.Ash.Render(time.Now().Format("15:04:05 MST"))
+	right := t.Ash.Render(m.shared.Now().Format("15:04:05 MST"))
 	if m.width >= 100 {
 		what := t.Ash.Render("runs end with this window   ")
 		if m.shared.Service.Linked() != nil {
@@ -77,7 +77,7 @@ func (m *model) header() string {
 // its place for a while.
 func (m *model) pulse() string {
 	t, st := m.shared.Theme, m.shared.State
-	if m.said.Text != "" && time.Since(m.saidAt) < 8*time.Second {
+	if m.said.Text != "" && m.shared.Now().Sub(m.saidAt) < 8*time.Second {
 		style := t.Tide
 		if m.said.Bad {
 			style = t.Flare

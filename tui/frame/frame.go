@@ -60,8 +60,8 @@ type model struct {
 }
 
 func newModel(ctx context.Context, s *service.Service) *model {
-	m := &model{ctx: ctx, shared: &kit.Shared{Service: s, Theme: look.New(look.GroundFrom(os.Getenv))},
-		collect: &kit.Collector{Service: s}, view: kit.Now, moved: map[string]int64{}, width: 80, height: 24}
+	shared := &kit.Shared{Service: s, Theme: look.New(look.GroundFrom(os.Getenv))}
+	m := &model{ctx: ctx, shared: shared, collect: &kit.Collector{Service: s, Now: shared.Now}, view: kit.Now, moved: map[string]int64{}, width: 80, height: 24}
 	m.screens = map[kit.View]kit.Screen{
 		kit.Now:    now.New(m.shared),
 		kit.Places: places.New(ctx, m.shared),
@@ -167,7 +167,7 @@ func (m *model) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case handedOver:
 		return m, tea.Quit
 	case kit.Say:
-		m.said, m.saidAt = msg, time.Now()
+		m.said, m.saidAt = msg, m.shared.Now()
 		return m, nil
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
@@ -198,7 +198,7 @@ func (m *model) take(st kit.State) {
 			continue
 		}
 		was, known := m.moved[j.Job.Name]
-		if known || time.Since(j.Active.Began) < 2*tickIdle {
+		if known || m.shared.Now().Sub(j.Active.Began) < 2*tickIdle {
 			m.share += float64(max(j.Active.Bytes-was, 0))
 		}
 		m.moved[j.Job.Name] = j.Active.Bytes

@@ -318,7 +318,7 @@ func (s *Screen) effect(d *draft, width int) []string {
 		stage, began := d.survey.Stage()
 		took := ""
 		if !began.IsZero() {
-			took = kit.Span(time.Since(began))
+			took = kit.Span(s.Now().Sub(began))
 		}
 		return []string{head, "", t.Lamp.Render("▸ "+stage) + t.Ash.Render("  "+took),
 			t.Paper.Render(fmt.Sprintf("%s objects at the source, %s at the target", kit.Count(d.survey.Source.Objects.Load()), kit.Count(d.survey.Target.Objects.Load())))}
@@ -345,7 +345,7 @@ func (s *Screen) effect(d *draft, width int) []string {
 	if note != "" {
 		note = t.Lamp.Render("  " + note)
 	}
-	lines := []string{head + note, t.Ash.Render(fmt.Sprintf("by surveys of %s and %s", ago(e.Source.Began), ago(e.Target.Began))), ""}
+	lines := []string{head + note, t.Ash.Render(fmt.Sprintf("by surveys of %s and %s", s.ago(e.Source.Began), s.ago(e.Target.Began))), ""}
 	lines = append(lines, s.figures(e, width)...)
 	lines = append(lines, s.examples(d, e, width)...)
 	lines = append(lines, s.tallies(e, width)...)
@@ -358,9 +358,9 @@ func (s *Screen) effect(d *draft, width int) []string {
 	return lines
 }
 
-func ago(at time.Time) string {
-	if time.Since(at) < 20*time.Hour {
-		return at.Local().Format("15:04") + ", " + kit.Ago(at, time.Now())
+func (s *Screen) ago(at time.Time) string {
+	if now := s.Now(); now.Sub(at) < 20*time.Hour {
+		return at.Local().Format("15:04") + ", " + kit.Ago(at, now)
 	}
 	return at.Local().Format("2006-01-02 15:04")
 }

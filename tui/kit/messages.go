@@ -1,6 +1,8 @@
 package kit
 
 import (
+	"time"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lumtra/core/object"
@@ -59,6 +61,16 @@ type Shared struct {
 	Job string
 	// Unwritten tells that Job is a draft that is in no file yet.
 	Unwritten bool
+	// Clock is what tells the time; nil for the machine's.
+	Clock func() time.Time
+}
+
+// Now is the time that views go by.
+func (s *Shared) Now() time.Time {
+	if s.Clock != nil {
+		return s.Clock()
+	}
+	return time.Now()
 }
 
 // Choose makes a job the one that the views about one job are about.

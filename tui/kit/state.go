@@ -66,6 +66,7 @@ type Need struct {
 // read again only now and then, or when a run begins or ends.
 type Collector struct {
 	Service *service.Service
+	Now     func() time.Time
 	mu      sync.Mutex
 	jobs    []JobState
 	read    time.Time
@@ -81,7 +82,7 @@ const (
 func (c *Collector) Collect(ctx context.Context, anew bool) State {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	st := State{At: time.Now()}
+	st := State{At: c.Now()}
 	s := c.Service
 	for _, j := range c.jobs {
 		if (s.Active(j.Job.Name) != nil) != (j.Active != nil) {

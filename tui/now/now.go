@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lumtra/core/history"
+	"lumtra/core/plan"
 	"lumtra/tui/kit"
 )
 
@@ -146,8 +147,11 @@ func (s *Screen) facts(j *kit.JobState) string {
 			text += fmt.Sprintf(" · %s failed", kit.Count(a.Failed))
 		}
 	} else if j.Plan != nil {
-		w := j.Plan.Totals.Work()
-		text = fmt.Sprintf("plan %d · %s objects to send · %s", j.Plan.Number, kit.Count(w.Count), kit.Size(w.Bytes))
+		t := &j.Plan.Totals
+		text = fmt.Sprintf("plan %d · %s objects to send · %s", j.Plan.Number, kit.Count(t[plan.Add].Count+t[plan.Change].Count), kit.Size(t[plan.Add].Bytes+t[plan.Change].Bytes))
+		if n := t[plan.Remove].Count; n > 0 {
+			text += fmt.Sprintf(" · %s to remove", kit.Count(n))
+		}
 	}
 	if text != "" {
 		text += " · "

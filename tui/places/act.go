@@ -256,7 +256,7 @@ func (s *Screen) linkSheet() tea.Cmd {
 			if err != nil {
 				return nil, err
 			}
-			until := time.Now().Add(valid).Local().Format("2006-01-02 15:04 MST")
+			until := s.Now().Add(valid).Local().Format("2006-01-02 15:04 MST")
 			x := &textSheet{s: s, title: "Good until " + until, more: []kit.Key{{Press: "y", Does: "copy: to the clipboard"}}}
 			x.body = func(width int) []string {
 				var lines []string

@@ -276,7 +276,7 @@ func (l *liner) endpointFacts(name string) {
 		l.text(s.Theme.Ash.Render, "Not tried yet: y finds out what it allows.")
 		return
 	}
-	l.fact("tried", kit.Ago(r.At, time.Now()))
+	l.fact("tried", kit.Ago(r.At, s.Now()))
 	if r.Latency > 0 {
 		l.fact("latency", r.Latency.Round(100*time.Microsecond).String())
 		l.fact("one stream", fmt.Sprintf("%s there, %s back", kit.Rate(r.Up, s.Bits), kit.Rate(r.Down, s.Bits)))

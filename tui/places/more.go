@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -198,7 +197,7 @@ func (s *Screen) uploadSheet() tea.Cmd {
 			for _, u := range all {
 				age := "age unknown"
 				if !u.Begun.IsZero() {
-					age = kit.Span(time.Since(u.Begun)) + " old"
+					age = kit.Span(s.Now().Sub(u.Begun)) + " old"
 				}
 				room := max(width-40, 8)
 				lines = append(lines, s.Theme.Paper.Render(kit.Fit(kit.Name(u.Key, room), room))+

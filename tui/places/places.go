@@ -366,10 +366,10 @@ func (s *Screen) again(at service.At) tea.Cmd {
 
 // beat winds the clock that lets levels and counts grow, if anything may.
 func (s *Screen) beat() tea.Cmd {
-	if s.ticks && time.Since(s.beatAt) < time.Second { // else it was lost
+	if s.ticks && s.Now().Sub(s.beatAt) < time.Second { // else it was lost
 		return nil
 	}
-	s.ticks, s.beatAt = true, time.Now()
+	s.ticks, s.beatAt = true, s.Now()
 	return tea.Tick(150*time.Millisecond, func(time.Time) tea.Msg { return beatMsg{} })
 }
 

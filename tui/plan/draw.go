@@ -3,7 +3,6 @@ package plan
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -123,7 +122,7 @@ func (s *Screen) progress(sh *shown) []string {
 	}
 	took := ""
 	if !began.IsZero() {
-		took = kit.Span(time.Since(began))
+		took = kit.Span(s.Now().Sub(began))
 	}
 	return []string{"", "  " + t.Lamp.Render("▸ "+stage) + "  " + t.Ash.Render(took), "",
 		line("source", a.Source.Objects.Load(), a.Source.Bytes.Load()),

@@ -9,7 +9,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -274,7 +273,7 @@ func (s *Screen) progress(sh *shown) []string {
 	stage, began := a.Stage()
 	took := ""
 	if !began.IsZero() {
-		took = kit.Span(time.Since(began))
+		took = kit.Span(s.Now().Sub(began))
 	}
 	return []string{"  " + t.Lamp.Render("▸ "+stage) + "  " + t.Ash.Render(took), "",
 		"    " + t.Ash.Render(kit.Fit("surveyed", 10)) + t.Paper.Render(fmt.Sprintf("%s and %s objects", kit.Count(a.Source.Objects.Load()), kit.Count(a.Target.Objects.Load()))),

@@ -11,7 +11,6 @@ import (
 	"os"
 	"slices"
 	"strconv"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -262,7 +261,7 @@ func stepBandwidth(a *service.RunState, up bool) string {
 
 // export writes the run's report beside where Lumtra was started.
 func (s *Screen) export(j *kit.JobState, f report.Format) tea.Cmd {
-	r := runOf(j)
+	r := s.runOf(j)
 	return func() tea.Msg {
 		dir, err := os.Getwd()
 		path := ""
@@ -277,11 +276,11 @@ func (s *Screen) export(j *kit.JobState, f report.Format) tea.Cmd {
 }
 
 // runOf is the run shown, as history has it or will.
-func runOf(j *kit.JobState) history.Run {
+func (s *Screen) runOf(j *kit.JobState) history.Run {
 	a := j.Active
 	if a == nil {
 		return *j.Last()
 	}
-	return history.Run{Job: j.Job.Name, Plan: a.Plan, Began: a.Began, Ended: time.Now(), End: history.Running, PlannedObjects: a.Planned.Count, PlannedBytes: a.Planned.Bytes,
+	return history.Run{Job: j.Job.Name, Plan: a.Plan, Began: a.Began, Ended: s.Now(), End: history.Running, PlannedObjects: a.Planned.Count, PlannedBytes: a.Planned.Bytes,
 		Objects: a.Objects, Bytes: a.Bytes, Before: a.Before, Failed: a.Failed, Retries: a.Retries, Settled: a.Settled, Problems: a.Problems, Samples: a.Samples}
 }
