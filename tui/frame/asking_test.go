@@ -4,12 +4,14 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lumtra/core/report"
 	"lumtra/service"
 	"lumtra/tui/kit"
 )
@@ -41,7 +43,11 @@ func TestExportsAreWritten(t *testing.T) {
 			if forms > 0 {
 				h.press(string(rune('1' + n)))
 			}
-			h.sees("Written to")
+			form := report.PDF
+			if forms > 0 {
+				form = report.Formats[n]
+			}
+			h.sees("Written to", "/masters-"+strings.ToLower(view.String()), "."+string(form)) // and not what was said before
 			require.Equal(t, view, h.m.view)
 		}
 		files, _ := filepath.Glob("*")

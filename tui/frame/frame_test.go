@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 	"unicode"
@@ -47,8 +48,24 @@ func carryOut(m *model, cmd tea.Cmd, depth int) {
 			_, next := m.Update(msg)
 			carryOut(m, next, depth+1)
 		}
-	case <-time.After(300 * time.Millisecond): // a clock
+	case <-time.After(300 * time.Millisecond): // a clock, or a slow machine
+		go func() {
+			if msg := <-done; msg != nil {
+				select {
+				case late(m) <- msg:
+				default:
+				}
+			}
+		}()
 	}
+}
+
+var lates sync.Map
+
+// late is where what came of a command too late for [carryOut] waits for [hands.sees].
+func late(m *model) chan tea.Msg {
+	c, _ := lates.LoadOrStore(m, make(chan tea.Msg, 256))
+	return c.(chan tea.Msg)
 }
 
 func newWorld(t *testing.T) *model {
