@@ -143,3 +143,28 @@ func (w *whole) CopyFrom(context.Context, place.Place, object.Ref, string, place
 func (w *whole) Stat(_ context.Context, ref object.Ref) (object.Entry, error) {
 	return object.Entry{}, place.NewError("whole", "stat", ref.Key, place.NotFound, nil)
 }
+
+// What a place cannot change is refused before anything is; an empty change changes nothing.
+func TestChangesThatCannotBe(t *testing.T) {
+	p := dir(t)
+	put(t, p, "a")
+	some := place.MetadataChange{Set: map[string]string{"site": "weir"}}
+	plain := &breaking{Place: p, behind: 9}
+	assert.Equal(t, place.Unsupported, place.KindOf(new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, some, place.MetadataChange{})))
+	assert.Equal(t, place.Unsupported, place.KindOf(new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, place.MetadataChange{}, some)))
+	require.NoError(t, new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, place.MetadataChange{}, place.MetadataChange{}))
+}
+
+// A folder stays while anything in it could not be moved away, and when it was only copied.
+func TestFoldersOfWhatStays(t *testing.T) {
+	p := dir(t)
+	_, _, to := bucket(t, false)
+	put(t, p, "d/a", "d/b")
+	put(t, to, "e/d/a") // stands in the way
+	var move handle.Action
+	require.NoError(t, move.Move(ctx, p, []handle.Pick{under("d/")}, to, "e/"))
+	assert.EqualValues(t, 1, move.Result().Failed)
+	assert.Equal(t, []string{"d/a"}, keys(t, p))
+	require.NoError(t, new(handle.Action).Copy(ctx, p, []handle.Pick{under("d/")}, to, "f/"))
+	assert.Equal(t, []string{"d/a"}, keys(t, p))
+}

@@ -87,7 +87,9 @@ func TestSettingsThatAreNone(t *testing.T) {
 		assert.NotEmpty(t, what)
 		assert.False(t, strings.Contains(what, `""`), "%s: %s", setting, what)
 	}
+	none := int64(0)
 	r := Default()
+	r.Guards.Removals, r.Guards.RemovalShare = &none, &none
 	r.Guards.Drift, r.Guards.Shrink, r.Guards.Races, r.Guards.Unverified = &fine, &fine, RefuseRaces, FailUnverified
 	at, what := r.Check()
 	assert.Empty(t, at+what)
@@ -158,4 +160,65 @@ func TestWhatADirectionHas(t *testing.T) {
 		assert.Equal(t, setting, at)
 		assert.Contains(t, what, "two-way")
 	}
+}
+
+// A selection is empty only with no rule at all, each rule has its edge, and one that
+// cannot be read is named.
+func TestEachRule(t *testing.T) {
+	assert.True(t, (&Selection{}).Empty())
+	noon := time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
+	for setting, c := range map[string]struct{ good, bad Selection }{
+		"include":        {Selection{Include: []string{"a"}}, Selection{Include: []string{"["}}},
+		"exclude":        {Selection{Exclude: []string{"a"}}, Selection{Exclude: []string{"/a"}}},
+		"older-than":     {Selection{OlderThan: "1h"}, Selection{OlderThan: "soon"}},
+		"newer-than":     {Selection{NewerThan: "1h"}, Selection{NewerThan: "soon"}},
+		"modified-from":  {Selection{From: "2026-03-04T12:00:00Z"}, Selection{From: "noon"}},
+		"modified-until": {Selection{Until: "2026-03-04T12:00:00Z"}, Selection{Until: "noon"}},
+		"smallest":       {Selection{Smallest: "1KiB"}, Selection{Smallest: "small"}},
+		"largest":        {Selection{Largest: "1KiB"}, Selection{Largest: "-5"}},
+		"classes":        {Selection{Classes: []string{"COLD"}}, Selection{}},
+		"tags":           {Selection{Tags: map[string]string{"a": "b"}}, Selection{}},
+		"prefix":         {Selection{Prefix: "a"}, Selection{}},
+		"suffix":         {Selection{Suffix: "a"}, Selection{}},
+	} {
+		assert.False(t, c.good.Empty(), setting)
+		_, err := c.good.Compile(noon)
+		assert.NoError(t, err, setting)
+		if !c.bad.Empty() {
+			_, err = c.bad.Compile(noon)
+			assert.ErrorContains(t, err, setting)
+		}
+	}
+	for at, takes := range map[time.Duration][2]bool{-time.Second: {false, true}, 0: {true, false}, time.Second: {true, false}} {
+		for i, s := range []Selection{{From: "2026-03-04T12:00:00Z"}, {Until: "2026-03-04T12:00:00Z"}} {
+			m, err := s.Compile(noon)
+			require.NoError(t, err)
+			taken, _ := m.Takes(&object.Entry{Key: "a", Modified: noon.Add(at)}, nil)
+			assert.Equal(t, takes[i], taken, "%+v, %s", s, at)
+		}
+	}
+}
+
+// A rule that meets nothing of a source says so, where there is something to meet, and
+// what may have been meant.
+func TestIdleRules(t *testing.T) {
+	s := Selection{Include: []string{"*.flac", "x/*.wav", "**/*.wav"}, Exclude: []string{"*.tmp", "raw/**"}, OlderThan: "1h", Largest: "1KiB"}
+	m, err := s.Compile(time.Now())
+	require.NoError(t, err)
+	idle := func(objects int64, entries ...*object.Entry) (all []string) {
+		tallies := m.Tallies()
+		for _, e := range entries {
+			m.Takes(e, tallies)
+		}
+		m.Flag(tallies, objects)
+		for _, x := range tallies {
+			all = append(all, x.Idle)
+		}
+		return all
+	}
+	assert.Equal(t, make([]string, 7), idle(0), "nothing is idle where there is nothing")
+	top := func(p string) string {
+		return "matches nothing: it looks at the top only; **/" + p + " looks everywhere"
+	}
+	assert.Equal(t, []string{top("*.flac"), "matches nothing", "", top("*.tmp"), "matches nothing", "takes nothing", ""}, idle(1, &object.Entry{Key: "a/b.wav", Size: 1, Modified: time.Now()}))
 }

@@ -68,6 +68,7 @@ func TestGuards(t *testing.T) {
 		"empty":          {func(f *Facts) { f.SourceObjects, f.Selected, f.Agreed, f.Drifted = 0, 0, 0, 0 }, Guards{}, "studio holds nothing"},
 		"empty allowed":  {func(f *Facts) { f.SourceObjects, f.Selected, f.Agreed, f.Drifted = 0, 0, 0, 0 }, Guards{EmptySource: &off}, ""},
 		"emptied target": {func(f *Facts) { f.EmptyTarget = "far" }, Guards{}, "far holds nothing, where both sides agreed on 100"},
+		"empty target":   {func(f *Facts) { f.EmptyTarget, f.Agreed, f.Drifted = "far", 0, 0 }, Guards{}, ""},
 		"share":          {func(f *Facts) { f.Removals = 21 }, Guards{}, "removes 21 of 100 objects at the target, more than 20 %"},
 		"share back":     {func(f *Facts) { f.Removals, f.SourceRemovals, f.TargetObjects = 25, 21, 20 }, Guards{}, "removes 21 of 100 objects at the source, more than 20 %"},
 		"share of each":  {func(f *Facts) { f.Removals, f.SourceRemovals, f.TargetObjects = 24, 20, 20 }, Guards{}, ""},
