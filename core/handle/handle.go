@@ -184,7 +184,7 @@ func (a *Action) removeFolders(ctx context.Context, p place.Place, picks []Pick)
 			}
 		}
 		if key != "" {
-			if err := maker.RemoveFolder(ctx, key); err != nil {
+			if err := maker.RemoveFolder(ctx, key); err != nil && place.KindOf(err) != place.Exists {
 				a.note(nil, err)
 			}
 		}

@@ -163,7 +163,7 @@ func TestFoldersOfWhatStays(t *testing.T) {
 	put(t, to, "e/d/a") // stands in the way
 	var move handle.Action
 	require.NoError(t, move.Move(ctx, p, []handle.Pick{under("d/")}, to, "e/"))
-	assert.EqualValues(t, 1, move.Result().Failed)
+	assert.EqualValues(t, 1, move.Result().Failed, "%v", move.Result().Problems)
 	assert.Equal(t, []string{"d/a"}, keys(t, p))
 	require.NoError(t, new(handle.Action).Copy(ctx, p, []handle.Pick{under("d/")}, to, "f/"))
 	assert.Equal(t, []string{"d/a"}, keys(t, p))
