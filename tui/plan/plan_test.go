@@ -107,7 +107,7 @@ func TestApprovalSaysWhatItDoes(t *testing.T) {
 
 // The number has to be the plan's, and each check that would stop it has to be named.
 func TestApprovalAsksForTheNumber(t *testing.T) {
-	s, j, sh := view(plan.Totals{plan.Add: {Count: 1}, plan.Remove: {Count: 1200}})
+	s, _, sh := view(plan.Totals{plan.Add: {Count: 1}, plan.Remove: {Count: 1200}})
 	sh.side = &side{number: 7, done: true, estimate: &plan.Estimate{}, checks: []service.Check{{Name: "room", Blocks: true}, {Name: "clock", Blocks: true}}}
 	press(s, "a")
 	for _, typed := range []string{"", "1", "1201", "-1200", "yes", "1200x"} {
@@ -125,7 +125,7 @@ func TestApprovalAsksForTheNumber(t *testing.T) {
 	assert.NotNil(t, sh.form.Submit(sh.form), "as the number is shown it may be typed")
 	assert.Nil(t, sh.form)
 	for change, says := range map[string]string{"active": "This job is running.", "settled": "There is nothing to do; p looks again.", "done": "This plan has been run; p makes a new one.", "conflicts": "There are only conflicts: d decides them.", "none": "There is no plan yet; p makes one."} {
-		s, j, sh = view(plan.Totals{plan.Add: {Count: 1}})
+		s, j, sh := view(plan.Totals{plan.Add: {Count: 1}})
 		switch change {
 		case "active":
 			j.Active = &kit.Active{}
