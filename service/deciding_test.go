@@ -191,7 +191,7 @@ func TestBlockedByWhatIsKnown(t *testing.T) {
 // where there is nothing to note.
 func TestWhatWasLetBe(t *testing.T) {
 	dir := workspace(t)
-	put(t, dir, "endpoints.toml", "[endpoint.far]\nkind = \"s3\"\naddress = \"https://Far.example.org:9000/base\"\naccess-key = \"AK\"\nsecret-from = \"env:FAR\"\n")
+	put(t, dir, "endpoints.toml", "[endpoint.far]\nkind = \"s3\"\naddress = \"https://Far.example.org:9000/base\"\naccess-key = \"AK\"\nsecret-from = \"env:FAR\"\n[endpoint.ours]\nkind = \"s3\"\nstand-in = \"ours\"\naccess-key = \"AK\"\nsecret-from = \"env:OURS\"\n")
 	require.NoError(t, os.RemoveAll(filepath.Join(dir, "jobs")))
 	s := open(t, dir)
 	asked, err := s.Unconfirmed()
@@ -200,7 +200,7 @@ func TestWhatWasLetBe(t *testing.T) {
 	for _, u := range asked {
 		told = append(told, u.String())
 	}
-	assert.Equal(t, []string{"env:FAR for https://far.example.org:9000"}, told)
+	assert.Equal(t, []string{"env:FAR for https://far.example.org:9000"}, told, "a stand-in's goes nowhere")
 	require.NoError(t, s.Confirm())
 	path := filepath.Join(dir, "state/trusted.jsonl")
 	assert.NoFileExists(t, path)

@@ -196,3 +196,13 @@ func TestNotTakenOver(t *testing.T) {
 	assert.Error(t, state.Open(filepath.Join(blocked, "state")), "no folder can be made in a file")
 	assert.Error(t, state.Open(blocked))
 }
+
+// What lies in the states of other workspaces is their affair: one that is amiss keeps
+// nobody else from working.
+func TestOtherWorkspaces(t *testing.T) {
+	own := t.TempDir()
+	require.NoError(t, os.Chmod(own, 0o700))
+	link(t, "/etc/hostname", own, "workspaces/theirs-0123/lumtra.log")
+	assert.NoError(t, state.Open(own))
+	assert.ErrorIs(t, state.Open(filepath.Join(own, "workspaces/theirs-0123")), state.ErrUnsafe)
+}

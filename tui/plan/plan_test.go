@@ -212,7 +212,8 @@ func TestFindAndFilter(t *testing.T) {
 	assert.Len(t, rows(), 3)
 	press(s, "/", "zz")
 	assert.Contains(t, text(s, 140), "Nothing here is of that kind or name.")
-	press(s, "backspace", "backspace", "backspace", "esc", "f", "4")
+	press(s, "backspace", "backspace", "backspace", "esc", "G", "f", "4")
+	assert.Zero(t, s.cursor.At, "at the first of those that are shown")
 	assert.Equal(t, []string{"old.wav"}, rows())
 	assert.Contains(t, text(s, 140), "● remove")
 	press(s, "1")
@@ -283,6 +284,7 @@ func TestOneChoiceAtATime(t *testing.T) {
 	j.Approved, sh.choosing = true, true
 	assert.Equal(t, kit.Say{Text: "no; such", Bad: true}, said(t, s.Update(chosenMsg{job: "masters", err: errors.New("no\nsuch")})))
 	assert.True(t, j.Approved, "what failed changed nothing")
+	assert.False(t, sh.choosing, "and the next can be made")
 	other := now
 	other.Number = 8
 	assert.Nil(t, s.Update(chosenMsg{job: "masters", info: other}), "of another plan")
