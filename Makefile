@@ -6,26 +6,33 @@ TOOLS := $(CURDIR)/.tools
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 FUZZ_TIME ?= 60s
+MONKEY_TIME ?= 2m
+DRAWS ?= 20000
 
 .DEFAULT_GOAL := help
-.PHONY: help build demo test race lint interop fuzz mutate cover draws kills bench screenshots
+.PHONY: help build man demo test monkey race lint interop fuzz mutate cover draws kills bench screenshots rooms
 
 help: ## list the commands
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 14
 
 build: ## build bin/lumtra
-	@go build -o bin/lumtra ./cmd/lumtra
+	@go build -ldflags "-X lumtra/cli.Version=$$(git describe --always --dirty 2>/dev/null)" -o bin/lumtra ./cmd/lumtra
+
+man: build ## write a manual page for each command into man/
+	@bin/lumtra man man
 
 demo: build ## open Lumtra on the made-up Saltmarsh Sound Archive
 	@bin/lumtra demo --dir demo-world
 
+# Many tests mostly wait, for windows and processes: more of them run at a time than there are cores. The packages
+# that take longest begin first. Vet is in lint.
 test: ## run all tests
 	@tools/need tmux pdftotext:poppler-utils
-	go test ./...
+	go test -vet=off -p 4 -parallel 8 -timeout 40m ./cmd/lumtra ./core/transfer ./tui/frame ./service/... ./core/plan ./...
 
 race: ## run under the race detector whatever has goroutines, but for what the built program does
 	@tools/need gcc
-	go test -race -skip 'TestMemory|TestSoak|TestModel|TestAgainstReference|TestDrawsTheWindow|TestSign|TestUntil|TestScreens|TestEveryKey|TestSummary|TestTargets' \
+	go test -vet=off -race -p 4 -parallel 8 -timeout 40m -skip 'TestMemory|TestSoak|TestModel|TestAgainstReference|TestDrawsTheWindow|TestSign|TestUntil|TestScreens|TestEveryKey|TestSummary|TestTargets|TestRewriteInsideAStore|TestChanges|TestRefused|TestPartsSuffice|TestOwnFiles' \
 		$$(go list ./... | grep -v -e /cmd/ -e /core/secret)
 
 lint: ## check formatting, vet and staticcheck
@@ -38,6 +45,10 @@ lint: ## check formatting, vet and staticcheck
 interop: ## run the conformance suite and runs on four real servers
 	@tools/interop $(TOOLS)
 
+monkey: ## press random keys in real windows for MONKEY_TIME (2m) each, with the world changing beside them
+	@tools/need tmux
+	LUMTRA_MONKEY=$(MONKEY_TIME) go test ./cmd/lumtra -count=1 -timeout 30m -run TestMonkey
+
 fuzz: ## feed every reader made-up input, FUZZ_TIME (60s) each
 	@tools/fuzz $(FUZZ_TIME) $(FUZZ)
 
@@ -48,8 +59,8 @@ cover: ## print how much of each package the tests run
 	@tools/need tmux pdftotext:poppler-utils
 	@tools/cover
 
-draws: ## run random jobs on 20,000 drawn stores, with faults (an hour)
-	LUMTRA_DRAWS=20000 go test ./core/transfer -count=1 -timeout 150m -run TestEveryStore
+draws: ## run random jobs on DRAWS (20,000: an hour) drawn stores, with faults
+	LUMTRA_DRAWS=$(DRAWS) go test ./core/transfer -count=1 -timeout 150m -run TestEveryStore
 
 kills: ## kill runs on drawn stores and real servers, 34 times each
 	@tools/need tmux
@@ -62,3 +73,6 @@ bench: ## measure against a bare floor and print the ratios
 screenshots: build ## remake docs/screenshots from the demo
 	@tools/need tmux Xvfb:xvfb xterm import:imagemagick fc-list:fontconfig
 	@tools/screenshots bin/lumtra docs/screenshots
+
+rooms: ## draw docs/rooms.svg anew
+	go run ./tools/rooms > docs/rooms.svg

@@ -37,6 +37,9 @@ func measureRuns(dir, program string) error {
 	if err := measureFar(filepath.Join(dir, "far"), program); err != nil {
 		return fmt.Errorf("far store: %w", err)
 	}
+	if err := measurePacks(filepath.Join(dir, "packs"), program); err != nil {
+		return fmt.Errorf("packs: %w", err)
+	}
 	if err := measureDigests(filepath.Join(dir, "digests"), program); err != nil {
 		return fmt.Errorf("digests: %w", err)
 	}
@@ -90,7 +93,8 @@ func measureStores(dir, program, kind string) error {
 		for round := range rounds {
 			steps := []func(to string) error{
 				func(to string) error {
-					return timed(&floor, &floorCPU, func() error { return pipeFloor(from, to, kind, count, size, streams) })
+					return timed(&floor, &floorCPU,
+						func() error { return pipeFloor(from, to, kind, count, size, streams) })
 				},
 				func(to string) error {
 					target, err := openStore(to)
@@ -106,7 +110,8 @@ func measureStores(dir, program, kind string) error {
 				},
 			}
 			for i := range steps {
-				if err := onFreshStore(program, filepath.Join(dir, "to"), args, steps[(i+round)%len(steps)]); err != nil {
+				if err := onFreshStore(program, filepath.Join(dir, "to"), args,
+					steps[(i+round)%len(steps)]); err != nil {
 					return err
 				}
 			}
@@ -117,15 +122,18 @@ func measureStores(dir, program, kind string) error {
 		return err
 	}
 	total := float64(size) * count / 1e6
-	fmt.Printf("S3 stand-in to %s stand-in, %d objects of 8 MiB, %d streams (median of %d): bare GET|PUT pipe %.2f s (%.0f MB/s), Lumtra %.2f s (%.0f MB/s): %.2f of the pipe; client CPU %.2f times (bar: 0.85)\n\n",
-		kind, count, streams, rounds, median(floor).Seconds(), total/median(floor).Seconds(), median(ours).Seconds(), total/median(ours).Seconds(),
+	fmt.Printf("S3 stand-in to %s stand-in, %d objects of 8 MiB, %d streams (median of %d): bare GET|PUT pipe %.2f "+
+		"s (%.0f MB/s), Lumtra %.2f s (%.0f MB/s): %.2f of the pipe; client CPU %.2f times (bar: 0.85)\n\n",
+		kind, count, streams, rounds, median(floor).Seconds(), total/median(floor).Seconds(), median(ours).Seconds(),
+		total/median(ours).Seconds(),
 		median(floor).Seconds()/median(ours).Seconds(), oursCPU.Seconds()/floorCPU.Seconds())
 	return nil
 }
 
 // pipeFloor reads each object with a GET and hands its body to a PUT.
 func pipeFloor(from, to, kind string, count int, size int64, streams int) error {
-	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: streams, WriteBufferSize: 128 << 10, ReadBufferSize: 128 << 10, DisableCompression: true}}
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: streams, WriteBufferSize: 128 << 10,
+		ReadBufferSize: 128 << 10, DisableCompression: true}}
 	defer client.CloseIdleConnections()
 	sign := newSigner()
 	signTo := sign
@@ -190,9 +198,12 @@ func (f folders) measure(dir string) error {
 	if f.size < 1<<20 {
 		what = "one after the other, with temp and rename"
 	}
-	fmt.Printf("Folder to folder, %s, %d streams (median of %d): bare copier (%s) %.2f s (%.0f MB/s, %.0f files/s), Lumtra %.2f s (%.0f MB/s, %.0f files/s): %.2f of it; CPU %.2f times (bar: %.1f)\n\n",
-		f.name, f.streams, rounds, what, median(floor).Seconds(), total/median(floor).Seconds(), float64(f.count)/median(floor).Seconds(),
-		median(ours).Seconds(), total/median(ours).Seconds(), float64(f.count)/median(ours).Seconds(), median(floor).Seconds()/median(ours).Seconds(), oursCPU.Seconds()/floorCPU.Seconds(), bar)
+	fmt.Printf("Folder to folder, %s, %d streams (median of %d): bare copier (%s) %.2f s (%.0f MB/s, %.0f files/s), "+
+		"Lumtra %.2f s (%.0f MB/s, %.0f files/s): %.2f of it; CPU %.2f times (bar: %.1f)\n\n",
+		f.name, f.streams, rounds, what, median(floor).Seconds(), total/median(floor).Seconds(),
+		float64(f.count)/median(floor).Seconds(),
+		median(ours).Seconds(), total/median(ours).Seconds(), float64(f.count)/median(ours).Seconds(),
+		median(floor).Seconds()/median(ours).Seconds(), oursCPU.Seconds()/floorCPU.Seconds(), bar)
 	return nil
 }
 
@@ -224,7 +235,8 @@ func (f folders) floor(from, to string) error {
 			_, err = io.Copy(out, in)
 		} else {
 			sum := object.CRC64NVME.New()
-			_, err = io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(sum, out)}, struct{ io.Reader }{in}, make([]byte, 256<<10))
+			_, err = io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(sum, out)}, struct{ io.Reader }{in},
+				make([]byte, 256<<10))
 		}
 		if err == nil {
 			err = out.Close()
@@ -268,20 +280,23 @@ func measureFar(dir, program string) error {
 		var ours []time.Duration
 		u.streams = streams
 		for range rounds {
-			err := onFreshStore(program, filepath.Join(dir, "store"), []string{"--fault", "latency=40ms"}, func(addr string) error {
-				return u.engine(dir, addr, &ours, nil)
-			})
+			err := onFreshStore(program, filepath.Join(dir, "store"), []string{"--fault", "latency=40ms"},
+				func(addr string) error {
+					return u.engine(dir, addr, &ours, nil)
+				})
 			if err != nil {
 				return err
 			}
 		}
 		got := float64(count) / median(ours).Seconds()
 		if streams == 0 {
-			fmt.Printf("  the same with as many streams as the run finds to help: %.2f s, %.0f objects/s\n\n", median(ours).Seconds(), got)
+			fmt.Printf("  the same with as many streams as the run finds to help: %.2f s, %.0f objects/s\n\n",
+				median(ours).Seconds(), got)
 			break
 		}
 		best := float64(streams) / latency.Seconds()
-		fmt.Printf("Folder to stand-in, 2,000 objects of 64 KiB, 40 ms for every request, %d streams (median of %d): %.2f s, %.0f objects/s; streams ÷ latency is %.0f: %.2f of it (bar: 0.8)\n",
+		fmt.Printf("Folder to stand-in, 2,000 objects of 64 KiB, 40 ms for every request, %d streams (median of "+
+			"%d): %.2f s, %.0f objects/s; streams ÷ latency is %.0f: %.2f of it (bar: 0.8)\n",
 			streams, rounds, median(ours).Seconds(), got, best, got/best)
 	}
 	return nil
@@ -301,6 +316,8 @@ func measureMemory(dir, program string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("Memory: 4 GiB as 8 MiB parts over %d streams: %d MB resident at the most, %d MB of it before the run (bar: streams × part × 2 + 100 MB = %d MB)\n\n", streams, peak()>>20, before>>20, (streams*part*2+100<<20)>>20)
+	fmt.Printf("Memory: 4 GiB as 8 MiB parts over %d streams: %d MB resident at the most, %d MB of it before the "+
+		"run (bar: streams × part × 2 + 100 MB = %d MB)\n\n", streams, peak()>>20, before>>20,
+		(streams*part*2+100<<20)>>20)
 	return nil
 }

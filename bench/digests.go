@@ -27,7 +27,8 @@ func measureDigests(dir, program string) error {
 		u.digest = kind
 		send := func(u upload, times *[]time.Duration, cpu *time.Duration) func() error {
 			return func() error {
-				return onFreshStore(program, filepath.Join(dir, "store"), nil, func(addr string) error { return u.engine(dir, addr, times, cpu) })
+				return onFreshStore(program, filepath.Join(dir, "store"), nil,
+					func(addr string) error { return u.engine(dir, addr, times, cpu) })
 			}
 		}
 		without.digest = object.NoSum
@@ -45,8 +46,11 @@ func measureDigests(dir, program string) error {
 		}
 		total := float64(u.object) * float64(u.count) / 1e6
 		both := median(floor) + median(plain)
-		fmt.Printf("2 GiB as 8 MiB parts to the stand-in with %s of each object (median of %d): digesting alone %.2f s (%.0f MB/s), sending without %.2f s, Lumtra %.2f s (%.0f MB/s): %.2f of both together; client CPU %.2f times\n\n",
-			kind, rounds, median(floor).Seconds(), total/median(floor).Seconds(), median(plain).Seconds(), median(ours).Seconds(), total/median(ours).Seconds(),
+		fmt.Printf("2 GiB as 8 MiB parts to the stand-in with %s of each object (median of %d): digesting alone "+
+			"%.2f s (%.0f MB/s), sending without %.2f s, Lumtra %.2f s (%.0f MB/s): %.2f of both together; client "+
+			"CPU %.2f times\n\n",
+			kind, rounds, median(floor).Seconds(), total/median(floor).Seconds(), median(plain).Seconds(),
+			median(ours).Seconds(), total/median(ours).Seconds(),
 			both.Seconds()/median(ours).Seconds(), oursCPU.Seconds()/(floorCPU+plainCPU).Seconds())
 	}
 	return nil
@@ -60,7 +64,8 @@ func (u upload) digestFloor(dir string) error {
 			return err
 		}
 		defer f.Close()
-		_, err = io.CopyBuffer(io.MultiWriter(object.CRC64NVME.New(), u.digest.New()), struct{ io.Reader }{f}, make([]byte, 128<<10))
+		_, err = io.CopyBuffer(io.MultiWriter(object.CRC64NVME.New(), u.digest.New()), struct{ io.Reader }{f},
+			make([]byte, 128<<10))
 		return err
 	})
 }

@@ -111,5 +111,6 @@ func TestPutBody(t *testing.T) {
 	assert.Contains(t, signed, "AWS4-HMAC-SHA256")
 	require.NoError(t, putBody(client, address+"/b/k", bytes.NewReader(nil), 0, nil))
 	assert.Empty(t, signed)
-	assert.ErrorContains(t, putBody(client, address+"/full", bytes.NewReader(nil), 0, nil), "507", "a floor that was refused is none")
+	assert.ErrorContains(t, putBody(client, address+"/full", bytes.NewReader(nil), 0, nil), "507",
+		"a floor that was refused is none")
 }

@@ -49,11 +49,14 @@ type canned struct {
 
 func newCanned(pages int) *canned {
 	var b strings.Builder
-	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?><ListBucketResult xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Name>b</Name><EncodingType>url</EncodingType>`)
+	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?><ListBucketResult ` +
+		`xmlns="http://s3.amazonaws.com/doc/2006-03-01/"><Name>b</Name><EncodingType>url</EncodingType>`)
 	var numbers []int
 	for i := range pageKeys {
 		numbers = append(numbers, b.Len()+len("<Contents><Key>tiles/"))
-		fmt.Fprintf(&b, "<Contents><Key>tiles/0000/%03d/tile-%07d.png</Key><LastModified>2026-03-01T04:30:00.000Z</LastModified><ETag>&quot;%032x&quot;</ETag><ChecksumAlgorithm>CRC64NVME</ChecksumAlgorithm><Size>%d</Size><StorageClass>STANDARD</StorageClass></Contents>",
+		fmt.Fprintf(&b, "<Contents><Key>tiles/0000/%03d/tile-%07d.png</Key><LastModified>"+
+			"2026-03-01T04:30:00.000Z</LastModified><ETag>&quot;%032x&quot;</ETag><ChecksumAlgorithm>"+
+			"CRC64NVME</ChecksumAlgorithm><Size>%d</Size><StorageClass>STANDARD</StorageClass></Contents>",
 			i/40, i, i*7919, 900+i)
 	}
 	return &canned{[]byte(b.String()), []byte("</ListBucketResult>"), numbers, pages}
@@ -76,7 +79,8 @@ func (c *canned) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 func openAt(address string) (*s3.Store, place.Place, error) {
-	store, err := s3.NewStore(s3.Config{Name: "bench", Address: address, AccessKey: "bench", Secret: secret.New("bench")})
+	store, err := s3.NewStore(s3.Config{Name: "bench", Address: address, AccessKey: "bench",
+		Secret: secret.New("bench")})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -122,7 +126,8 @@ func measureListing() error {
 		theirs = append(theirs, 10*took)
 	}
 	a, b := median(ours), median(theirs)
-	fmt.Printf("listing 1,000,000 keys: %.0f thousand keys a second, the SDK's bare call %.0f: %.1f times; at most %d MB of heap\n\n",
+	fmt.Printf("listing 1,000,000 keys: %.0f thousand keys a second, the SDK's bare call %.0f: %.1f times; at most "+
+		"%d MB of heap\n\n",
 		1e3/a.Seconds(), 1e3/b.Seconds(), b.Seconds()/a.Seconds(), most>>20)
 	return nil
 }
@@ -138,7 +143,8 @@ func bareListing(pages int) (time.Duration, error) {
 			return aws.Credentials{AccessKeyID: "bench", SecretAccessKey: "bench"}, nil
 		})})
 	began, n := time.Now(), 0
-	for p := sdk.NewListObjectsV2Paginator(client, &sdk.ListObjectsV2Input{Bucket: aws.String("b")}); p.HasMorePages(); {
+	for p := sdk.NewListObjectsV2Paginator(client,
+		&sdk.ListObjectsV2Input{Bucket: aws.String("b")}); p.HasMorePages(); {
 		page, err := p.NextPage(ctx)
 		if err != nil {
 			return 0, err
@@ -181,7 +187,9 @@ func (f *far) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			n, last = n+1, group+"\xff"
 			continue
 		}
-		buf = fmt.Appendf(buf, "<Contents><Key>%s</Key><LastModified>2026-03-01T04:30:00.000Z</LastModified><Size>1</Size></Contents>", key)
+		buf = fmt.Appendf(buf,
+			"<Contents><Key>%s</Key><LastModified>2026-03-01T04:30:00.000Z</LastModified><Size>1</Size></Contents>",
+			key)
 		n, last = n+1, key
 	}
 	more := i < len(f.keys) && strings.HasPrefix(f.keys[i], prefix)
@@ -213,7 +221,8 @@ func measureFarListing() error {
 	defer store.Close()
 	const streams = 16
 	var took [2]time.Duration
-	for i, entries := range []iter.Seq2[object.Entry, error]{p.List(ctx, "", place.ListOptions{}), listing.All(ctx, p, "", streams)} {
+	for i, entries := range []iter.Seq2[object.Entry, error]{p.List(ctx, "", place.ListOptions{}),
+		listing.All(ctx, p, "", streams)} {
 		began, n := time.Now(), 0
 		for _, err := range entries {
 			if err != nil {
@@ -225,7 +234,8 @@ func measureFarListing() error {
 			return fmt.Errorf("%d keys came, not %d", n, len(f.keys))
 		}
 	}
-	fmt.Printf("listing 200,000 keys in 200 prefixes at 50 ms a page: one stream %.1f s, %d streams %.1f s: %.1f times\n\n",
+	fmt.Printf("listing 200,000 keys in 200 prefixes at 50 ms a page: one stream %.1f s, %d streams %.1f s: %.1f "+
+		"times\n\n",
 		took[0].Seconds(), streams, took[1].Seconds(), took[0].Seconds()/took[1].Seconds())
 	return nil
 }

@@ -40,20 +40,25 @@ func run() error {
 	case "plan":
 		return measurePlans(dir)
 	}
-	fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH, time.Now().Format("2006-01-02"))
+	fmt.Printf("%s, %d processors, %s, %s\n\n", runtime.Version(), runtime.NumCPU(), runtime.GOARCH,
+		time.Now().Format("2006-01-02"))
 	program := filepath.Join(dir, "lumtra")
-	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program, "./cmd/lumtra").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-buildvcs=false", "-o", program,
+		"./cmd/lumtra").CombinedOutput(); err != nil {
 		return fmt.Errorf("building: %w\n%s", err, out)
 	}
 	switch what {
 	case "window":
 		return measureWindow(filepath.Join(dir, "window"), program)
 	case "stores":
-		return errors.Join(measureStores(filepath.Join(dir, "stores"), program, "S3"), measureStores(filepath.Join(dir, "stores"), program, "Blob"))
+		return errors.Join(measureStores(filepath.Join(dir, "stores"), program, "S3"),
+			measureStores(filepath.Join(dir, "stores"), program, "Blob"))
 	case "folders":
 		return measureFolders(dir)
 	case "digests":
 		return measureDigests(filepath.Join(dir, "digests"), program)
+	case "packs":
+		return measurePacks(filepath.Join(dir, "packs"), program)
 	case "ways":
 		return measureWays(filepath.Join(dir, "ways"), program)
 	case "servers":
@@ -71,7 +76,8 @@ func run() error {
 	case "all":
 		return measureAll(dir, program)
 	}
-	return fmt.Errorf("there is no %q; there are all, listing, run, stores, folders, digests, ways, servers, many N, plan, window", what)
+	return fmt.Errorf("there is no %q; there are all, listing, run, stores, folders, digests, ways, servers, many "+
+		"N, plan, window", what)
 }
 
 // measureAll is what `make bench` does.

@@ -43,7 +43,8 @@ func (n manyObjects) list(w http.ResponseWriter, token string) {
 	b.WriteString("<ListBucketResult>")
 	to := min(from+1000, int(n))
 	for i := from; i < to; i++ {
-		fmt.Fprintf(&b, `<Contents><Key>tiles/%08d</Key><LastModified>2026-01-02T03:04:05.000Z</LastModified><ETag>&quot;%08d&quot;</ETag><Size>19</Size></Contents>`, i, i)
+		fmt.Fprintf(&b, `<Contents><Key>tiles/%08d</Key><LastModified>2026-01-02T03:04:05.000Z</LastModified><ETag>`+
+			`&quot;%08d&quot;</ETag><Size>19</Size></Contents>`, i, i)
 	}
 	fmt.Fprintf(&b, "<IsTruncated>%t</IsTruncated>", to < int(n))
 	if to < int(n) {
@@ -58,7 +59,8 @@ func (n manyObjects) list(w http.ResponseWriter, token string) {
 func measureMany(dir, program string, objects int) error {
 	source := httptest.NewServer(manyObjects(objects))
 	defer source.Close()
-	srv, err := standin.New(standin.Config{Dir: filepath.Join(dir, "store"), Public: true, Habits: []standin.Habit{standin.Forgets}})
+	srv, err := standin.New(standin.Config{Dir: filepath.Join(dir, "store"), Public: true,
+		Habits: []standin.Habit{standin.Forgets}})
 	if err != nil {
 		return err
 	}
@@ -76,19 +78,26 @@ func measureMany(dir, program string, objects int) error {
 	}
 	work := filepath.Join(dir, "work")
 	err = errors.Join(os.MkdirAll(filepath.Join(work, "jobs"), 0o755),
-		os.WriteFile(filepath.Join(work, "endpoints.toml"), fmt.Appendf(nil, "title = \"Bench\"\n[endpoint.from]\nkind = \"s3\"\naddress = %q\n[endpoint.to]\nkind = \"s3\"\naddress = %q\ntest = \"never\"\n", source.URL, target), 0o644),
-		os.WriteFile(filepath.Join(work, "jobs", "many.toml"), []byte("source = \"from/made\"\ntarget = \"to/archive\"\n[limits]\nstreams = 16\n"), 0o644))
+		os.WriteFile(filepath.Join(work, "endpoints.toml"),
+			fmt.Appendf(nil,
+				"title = \"Bench\"\n[endpoint.from]\nkind = \"s3\"\naddress = %q\n[endpoint.to]\nkind = "+
+					"\"s3\"\naddress = %q\ntest = \"never\"\n", source.URL, target), 0o644),
+		os.WriteFile(filepath.Join(work, "jobs", "many.toml"),
+			[]byte("source = \"from/made\"\ntarget = \"to/archive\"\n[limits]\nstreams = 16\n"), 0o644))
 	if err != nil {
 		return err
 	}
 	// What is forgotten cannot be looked at: the ways are taken as known.
-	known := `{"kind":"s3","address":"` + target + `","facts":{"at":"` + time.Now().Format(time.RFC3339) + `","answers":{"write-if-absent":"works","write-if-still":"works","crc64nvme-ahead":"works","crc64nvme-behind":"works"}}}`
+	known := `{"kind":"s3","address":"` + target + `","facts":{"at":"` + time.Now().Format(time.RFC3339) +
+		`","answers":{"write-if-absent":"works","write-if-still":"works",` +
+		`"crc64nvme-ahead":"works","crc64nvme-behind":"works"}}}`
 	if err := errors.Join(os.MkdirAll(filepath.Join(work, "state", "tests"), 0o700),
 		os.WriteFile(filepath.Join(work, "state", "tests", "to.facts.json"), []byte(known), 0o600)); err != nil {
 		return err
 	}
 	began := time.Now()
-	cmd := exec.Command(program, "--workspace", work, "--state", filepath.Join(work, "state"), "--trust", "run", "many", "--json")
+	cmd := exec.Command(program, "--workspace", work, "--state", filepath.Join(work, "state"), "--trust", "run",
+		"many", "--json")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {
@@ -113,7 +122,8 @@ func measureMany(dir, program string, objects int) error {
 				return fmt.Errorf("the run: %w\n%s", err, out.String())
 			}
 			took := time.Since(began)
-			fmt.Printf("%d objects: %s, %d objects a second, at most %s of memory\n", objects, took.Round(time.Second), int(float64(objects)/took.Seconds()), most)
+			fmt.Printf("%d objects: %s, %d objects a second, at most %s of memory\n", objects,
+				took.Round(time.Second), int(float64(objects)/took.Seconds()), most)
 			return nil
 		}
 	}

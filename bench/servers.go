@@ -61,7 +61,8 @@ func (u upload) waysOf(dir string, srv placetest.Server) error {
 		return err
 	}
 	known := place.NewKnown(place.Facts{}, nil)
-	store, err := s3.NewStore(s3.Config{Name: srv.Name, Address: srv.Address, AccessKey: srv.Access, Secret: secret.New(srv.Secret), Known: known})
+	store, err := s3.NewStore(s3.Config{Name: srv.Name, Address: srv.Address, AccessKey: srv.Access,
+		Secret: secret.New(srv.Secret), Known: known})
 	if err != nil {
 		return err
 	}
@@ -73,7 +74,7 @@ func (u upload) waysOf(dir string, srv placetest.Server) error {
 	if err != nil {
 		return err
 	}
-	found, err := target.(place.Examiner).Examine(ctx, "probe/")
+	found, err := place.Can(target).Examines.Examine(ctx, "probe/")
 	if err != nil {
 		return err
 	}
@@ -88,7 +89,8 @@ func (u upload) waysOf(dir string, srv placetest.Server) error {
 				facts.Answers[a] = place.Refused
 			}
 			known.Replace(facts)
-			err := carry(dir, source, target, u.count, transfer.Options{Streams: u.streams, PartSize: u.part}, &times[n], &cpu[n])
+			err := carry(dir, source, target, u.count, transfer.Options{Streams: u.streams, PartSize: u.part},
+				&times[n], &cpu[n])
 			if err == nil {
 				err = clear(target)
 			}

@@ -61,7 +61,8 @@ func measureSurvey(dir string) error {
 			return fmt.Errorf("the survey found %d files", c.Info.Objects)
 		}
 	}
-	fmt.Printf("survey of %d files in 1,000 folders: %.0f ms; bare ordered ReadDir and Lstat: %.0f ms; %.2f times its rate\n\n",
+	fmt.Printf("survey of %d files in 1,000 folders: %.0f ms; bare ordered ReadDir and Lstat: %.0f ms; %.2f times "+
+		"its rate\n\n",
 		surveyFiles, ms(median(ours)), ms(median(floor)), median(floor).Seconds()/median(ours).Seconds())
 	return nil
 }
@@ -102,7 +103,9 @@ func measurePlan(dir string, objects int, rounds int) error {
 			return err
 		}
 		for n := range objects {
-			e := object.Entry{Key: fmt.Sprintf("tiles/z%02d/%05d/%08d.png", n/1_000_000, n/100, n), Size: int64(n%4096 + i*(n%10)/9), Modified: time.Unix(int64(1.7e9)+int64(n), 0), ETag: fmt.Sprintf("%032x", uint64(n)*2654435761)}
+			e := object.Entry{Key: fmt.Sprintf("tiles/z%02d/%05d/%08d.png", n/1_000_000, n/100, n),
+				Size: int64(n%4096 + i*(n%10)/9), Modified: time.Unix(int64(1.7e9)+int64(n), 0),
+				ETag: fmt.Sprintf("%032x", uint64(n)*2654435761)}
 			if err := w.Add(&e); err != nil {
 				return err
 			}
@@ -145,7 +148,8 @@ func measurePlan(dir string, objects int, rounds int) error {
 			return fmt.Errorf("the plan's totals are %v", p.Info.Totals)
 		}
 	}
-	fmt.Printf("planning anew, %d × %d entries: %.2f s for the effect, %.2f s with the plan written; decoding both catalogs: %.2f s; %.2f and %.2f times; %d MB resident at the most\n\n",
+	fmt.Printf("planning anew, %d × %d entries: %.2f s for the effect, %.2f s with the plan written; decoding both "+
+		"catalogs: %.2f s; %.2f and %.2f times; %d MB resident at the most\n\n",
 		objects, objects, median(weighed).Seconds(), median(built).Seconds(), median(floor).Seconds(),
 		median(weighed).Seconds()/median(floor).Seconds(), median(built).Seconds()/median(floor).Seconds(), peak()>>20)
 	runtime.GC()

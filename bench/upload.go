@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"lumtra/core/catalog"
+	"lumtra/core/ledger"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/blob"
@@ -60,7 +61,8 @@ func (u upload) measure(dir, program string) error {
 				return timed(&signed, nil, func() error { return u.floor(addr, newSigner()) })
 			},
 			func(addr string) error {
-				return timed(&reading, &readCPU, func() error { return u.readingFloor(filepath.Join(dir, "source"), addr) })
+				return timed(&reading, &readCPU,
+					func() error { return u.readingFloor(filepath.Join(dir, "source"), addr) })
 			},
 			func(addr string) error { return u.engine(dir, addr, &ours, &oursCPU) },
 		}
@@ -72,16 +74,20 @@ func (u upload) measure(dir, program string) error {
 	}
 	total := float64(u.object) * float64(u.count)
 	show := func(name string, d time.Duration) {
-		fmt.Printf("  %-34s %7.2f s  %8.0f MB/s  %8.0f objects/s\n", name, d.Seconds(), total/1e6/d.Seconds(), float64(u.count)/d.Seconds())
+		fmt.Printf("  %-34s %7.2f s  %8.0f MB/s  %8.0f objects/s\n", name, d.Seconds(), total/1e6/d.Seconds(),
+			float64(u.count)/d.Seconds())
 	}
 	fmt.Printf("Folder to stand-in, %s, %d streams (median of %d)\n", u.name, u.streams, rounds)
 	show("floor: plain PUTs from memory", median(floors))
 	show("floor, signed by the SDK's signer", median(signed))
 	show("floor, reading, summing and signed", median(reading))
 	show("Lumtra", median(ours))
-	fmt.Printf("  %-34s %7.2f of the plain floor, %.2f of the signed, %.2f of the reading, summing and signed one\n", "ratio",
-		median(floors).Seconds()/median(ours).Seconds(), median(signed).Seconds()/median(ours).Seconds(), median(reading).Seconds()/median(ours).Seconds())
-	fmt.Printf("  %-34s %7.2f times the plain floor's, %.2f times the reading one's\n\n", "client CPU", oursCPU.Seconds()/floorCPU.Seconds(), oursCPU.Seconds()/readCPU.Seconds())
+	fmt.Printf("  %-34s %7.2f of the plain floor, %.2f of the signed, %.2f of the reading, summing and signed one\n",
+		"ratio",
+		median(floors).Seconds()/median(ours).Seconds(), median(signed).Seconds()/median(ours).Seconds(),
+		median(reading).Seconds()/median(ours).Seconds())
+	fmt.Printf("  %-34s %7.2f times the plain floor's, %.2f times the reading one's\n\n", "client CPU",
+		oursCPU.Seconds()/floorCPU.Seconds(), oursCPU.Seconds()/readCPU.Seconds())
 	return nil
 }
 
@@ -151,7 +157,7 @@ func onFreshStore(program, dir string, args []string, f func(addr string) error)
 		return err
 	}
 	defer end.Close()
-	if err := end.(place.Buckets).MakeBucket(ctx, "bench"); err != nil {
+	if err := place.EndpointCan(end).Buckets.MakeBucket(ctx, "bench"); err != nil {
 		return err
 	}
 	syscall.Sync() // what the round before wrote is not this one's
@@ -174,7 +180,8 @@ func (u upload) readingFloor(dir, addr string) error {
 	if u.part > 0 {
 		size = u.part
 	}
-	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: u.streams, WriteBufferSize: 128 << 10, DisableCompression: true}}
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: u.streams, WriteBufferSize: 128 << 10,
+		DisableCompression: true}}
 	defer client.CloseIdleConnections()
 	sign := newSigner()
 	return atOnce(u.streams, u.count*int(u.object/size), func(i int) error {
@@ -222,7 +229,8 @@ func (u upload) floor(addr string, sign func(*http.Request) error) error {
 	data := make([]byte, size)
 	rand.NewChaCha8([32]byte{1}).Read(data)
 	n := int(u.object / size * int64(u.count))
-	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: u.streams, WriteBufferSize: 128 << 10, DisableCompression: true}}
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: u.streams, WriteBufferSize: 128 << 10,
+		DisableCompression: true}}
 	defer client.CloseIdleConnections()
 	return atOnce(u.streams, n, func(i int) error {
 		return putBody(client, fmt.Sprintf("%s/bench/floor/%06d", addr, i), bytes.NewReader(data), size, sign)
@@ -274,11 +282,13 @@ func (u upload) engine(dir, addr string, times *[]time.Duration, cpu *time.Durat
 	if err != nil {
 		return err
 	}
-	return carry(dir, source, target, u.count, transfer.Options{Streams: u.streams, PartSize: u.part, Digest: u.digest}, times, cpu)
+	return carry(dir, source, target, u.count, transfer.Options{Streams: u.streams, PartSize: u.part,
+		Digest: u.digest}, times, cpu)
 }
 
 // carry plans and runs; only the run is timed.
-func carry(dir string, source, target place.Place, count int, opts transfer.Options, times *[]time.Duration, cpu *time.Duration) error {
+func carry(dir string, source, target place.Place, count int, opts transfer.Options, times *[]time.Duration,
+	cpu *time.Duration) error {
 	temp, err := os.MkdirTemp(dir, "plan-")
 	if err != nil {
 		return err
@@ -289,7 +299,7 @@ func carry(dir string, source, target place.Place, count int, opts transfer.Opti
 		return err
 	}
 	defer p.Close()
-	ledger, err := transfer.OpenLedger(filepath.Join(temp, "ledger"), "bench", false)
+	ledger, err := ledger.Open(filepath.Join(temp, "ledger"), "bench", false)
 	if err != nil {
 		return err
 	}
@@ -314,5 +324,6 @@ func makePlan(dir string, source, target place.Place) (*plan.Plan, error) {
 		return nil, err
 	}
 	defer b.Close()
-	return plan.Build(ctx, filepath.Join(dir, "p"), a, b, plan.Options{Rules: rule.Default(), Source: source.Abilities(), Target: target.Abilities()})
+	return plan.Build(ctx, filepath.Join(dir, "p"), a, b,
+		plan.Options{Rules: rule.Default(), Source: place.Can(source).Abilities, Target: target.Abilities()})
 }

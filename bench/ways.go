@@ -32,7 +32,8 @@ var smallWays = []way{
 	{"conditions and CRC-64", []string{"etags-md5"}},
 	{"Content-MD5", []string{"etags-md5", "sums-ignored"}},
 	{"looks before and after", []string{"etags-md5", "conditions-refused"}},
-	{"looks, and read back", []string{"etags-opaque", "conditions-refused", "sums-ignored", "md5-ignored", "payload-ignored"}},
+	{"looks, and read back", []string{"etags-opaque", "conditions-refused", "sums-ignored", "md5-ignored",
+		"payload-ignored"}},
 }
 
 // measureWays sends the same files to stores that lack something, in turn, and tells
@@ -43,8 +44,10 @@ func measureWays(dir, program string) error {
 		u    upload
 		ways []way
 	}{
-		{upload{name: "2 GiB as 8 MiB parts, 8 streams", object: 256 << 20, count: 8, part: 8 << 20, streams: 8}, bigWays},
-		{upload{name: "10,000 × 4 KiB, 16 streams", object: 4 << 10, count: 10_000, part: 8 << 20, streams: 16}, smallWays},
+		{upload{name: "2 GiB as 8 MiB parts, 8 streams", object: 256 << 20, count: 8, part: 8 << 20, streams: 8},
+			bigWays},
+		{upload{name: "10,000 × 4 KiB, 16 streams", object: 4 << 10, count: 10_000, part: 8 << 20, streams: 16},
+			smallWays},
 	} {
 		if err := x.u.fill(filepath.Join(dir, "source")); err != nil {
 			return err
@@ -58,7 +61,8 @@ func measureWays(dir, program string) error {
 				for _, h := range x.ways[n].habits {
 					args = append(args, "--habit", h)
 				}
-				err := onFreshStore(program, filepath.Join(dir, "store"), args, func(addr string) error { return x.u.known(dir, addr, &times[n], &cpu[n]) })
+				err := onFreshStore(program, filepath.Join(dir, "store"), args,
+					func(addr string) error { return x.u.known(dir, addr, &times[n], &cpu[n]) })
 				if err != nil {
 					return fmt.Errorf("%s: %w", x.ways[n].name, err)
 				}
@@ -67,8 +71,10 @@ func measureWays(dir, program string) error {
 		fmt.Printf("%s to a store that makes MD5s (median of %d):\n", x.u.name, rounds)
 		for n, w := range x.ways {
 			took := median(times[n])
-			fmt.Printf("  %-28s %6.2f s, %5.0f MB/s, %6.0f objects/s: %.2f of the first; client CPU %.2f times\n", w.name, took.Seconds(), float64(x.u.object)*float64(x.u.count)/1e6/took.Seconds(),
-				float64(x.u.count)/took.Seconds(), median(times[0]).Seconds()/took.Seconds(), cpu[n].Seconds()/cpu[0].Seconds())
+			fmt.Printf("  %-28s %6.2f s, %5.0f MB/s, %6.0f objects/s: %.2f of the first; client CPU %.2f times\n",
+				w.name, took.Seconds(), float64(x.u.object)*float64(x.u.count)/1e6/took.Seconds(),
+				float64(x.u.count)/took.Seconds(), median(times[0]).Seconds()/took.Seconds(),
+				cpu[n].Seconds()/cpu[0].Seconds())
 		}
 		fmt.Println()
 		os.RemoveAll(dir)
@@ -84,7 +90,8 @@ func (u upload) known(dir, addr string, times *[]time.Duration, cpu *time.Durati
 	}
 	defer end.Close()
 	known := place.NewKnown(place.Facts{}, nil)
-	store, err := s3.NewStore(s3.Config{Name: "bench", Address: addr, AccessKey: "bench", Secret: secret.New("bench"), Known: known})
+	store, err := s3.NewStore(s3.Config{Name: "bench", Address: addr, AccessKey: "bench", Secret: secret.New("bench"),
+		Known: known})
 	if err != nil {
 		return err
 	}
@@ -97,7 +104,7 @@ func (u upload) known(dir, addr string, times *[]time.Duration, cpu *time.Durati
 	if err != nil {
 		return err
 	}
-	facts, err := target.(place.Examiner).Examine(ctx, "probe/")
+	facts, err := place.Can(target).Examines.Examine(ctx, "probe/")
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,8 @@ import (
 
 	"lumtra/demo"
 	"lumtra/service"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
 // measureWindow times the interface from outside, through a pseudo-terminal:
@@ -42,7 +44,8 @@ func measureWindow(dir, program string) error {
 		paints = append(paints, took)
 		w.close()
 	}
-	fmt.Printf("First paint after process start (median of %d): %.0f ms, slowest %.0f ms\n", len(paints), ms(median(paints)), ms(slices.Max(paints)))
+	fmt.Printf("First paint after process start (median of %d): %.0f ms, slowest %.0f ms\n", len(paints),
+		ms(median(paints)), ms(slices.Max(paints)))
 	return measureKeys(program, dir)
 }
 
@@ -77,16 +80,16 @@ func furnish(dir string) error {
 			return err
 		}
 	}
-	s, err := service.Open(service.Options{Workspace: dir, State: stateOf(dir)})
+	s, err := service.Open(workspace.Options{Workspace: dir, State: stateOf(dir)})
 	if err != nil {
 		return err
 	}
-	_, planErr := s.Plan(ctx, demo.Job, service.Freshness{}, &service.Activity{})
+	_, planErr := s.Plan(ctx, demo.Job, workroom.Freshness{}, &workroom.Activity{})
 	if planErr != nil {
 		if err := demo.Furnish(ctx, dir, s); err != nil {
 			return err
 		}
-		_, planErr = s.Plan(ctx, demo.Job, service.Freshness{}, &service.Activity{})
+		_, planErr = s.Plan(ctx, demo.Job, workroom.Freshness{}, &workroom.Activity{})
 	}
 	return errors.Join(planErr, s.Close())
 }
@@ -100,7 +103,8 @@ func measureKeys(program, dir string) error {
 		return err
 	}
 	defer w.close()
-	for _, step := range []struct{ key, see string }{{"", "nightly-masters"}, {"jj", ""}, {"4", "approved"}, {"a", "removes"}, {"\r", "flight"}} {
+	for _, step := range []struct{ key, see string }{{"", "nightly-masters"}, {"jj", ""}, {"4", "approved"},
+		{"a", "deletes"}, {"\r", "flight"}} {
 		w.press(step.key)
 		if step.see != "" {
 			if _, err := w.until(step.see); err != nil {
@@ -122,7 +126,8 @@ func measureKeys(program, dir string) error {
 		answers = append(answers, took)
 		time.Sleep(30 * time.Millisecond)
 	}
-	fmt.Printf("A key's answer while a run goes at full speed (%d keys): median %.0f ms, slowest %.0f ms\n", len(answers), ms(median(answers)), ms(slices.Max(answers)))
+	fmt.Printf("A key's answer while a run goes at full speed (%d keys): median %.0f ms, slowest %.0f ms\n",
+		len(answers), ms(median(answers)), ms(slices.Max(answers)))
 	return nil
 }
 
@@ -137,7 +142,8 @@ type window struct {
 }
 
 func open(program, dir string) (*window, error) {
-	w := &window{cmd: exec.CommandContext(context.Background(), program, "--workspace", dir, "--state", stateOf(dir)), more: make(chan struct{}, 1)}
+	w := &window{cmd: exec.CommandContext(context.Background(), program, "--workspace", dir, "--state", stateOf(dir)),
+		more: make(chan struct{}, 1)}
 	w.cmd.Env = append(os.Environ(), "TERM=xterm-256color", "LUMTRA_BACKGROUND=dark")
 	w.began = time.Now()
 	var err error

@@ -18,14 +18,17 @@ import (
 
 // shell is a workspace, and what the command line says about it.
 type shell struct {
-	t   *testing.T
-	dir string
+	t     *testing.T
+	dir   string
+	every time.Duration // see app.every
 }
 
 func newShell(t *testing.T) *shell {
-	s := &shell{t, t.TempDir()}
-	s.put("endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.copy]\nkind = \"folder\"\npath = \"copy\"\n")
-	s.put("jobs/masters.toml", "source = \"studio\"\ntarget = \"copy\"\nextras = \"remove\"\n")
+	s := &shell{t: t, dir: filepath.Join(t.TempDir(), "shore[1]")} // no pattern, though it looks like one
+	s.put("endpoints.toml",
+		"[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.copy]\nkind = \"folder\"\npath = "+
+			"\"copy\"\n")
+	s.put("jobs/masters.toml", "source = \"studio\"\ntarget = \"copy\"\ntarget-only = \"delete\"\n")
 	s.put("studio/wet/a.wav", "tide")
 	s.put("studio/wet/b\x1b[2J.wav", "tides")
 	s.put("copy/keep.txt", "")
@@ -43,7 +46,9 @@ func (s *shell) run(args ...string) (code int, said string) {
 	var out, errOut bytes.Buffer
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
-	code = Main(ctx, append(args, "--workspace", s.dir, "--state", filepath.Join(s.dir, "state")), &out, &errOut, func(context.Context, *service.Service) error { return nil })
+	a := newApp(&out, &errOut, func(context.Context, *service.Service) error { return nil })
+	a.every = s.every
+	code = a.main(ctx, append(args, "--workspace", s.dir, "--state", filepath.Join(s.dir, "state")))
 	assert.NotContains(s.t, out.String()+errOut.String(), "\x1b", "%v", args)
 	return code, out.String() + errOut.String()
 }
@@ -69,8 +74,8 @@ func TestAJobsWay(t *testing.T) {
 	assert.Contains(t, said, "keep.txt")
 	s.ends(ExitHeld, "names", "plan", "masters", "--number", "1", "--checks")
 	s.ends(ExitBadInput, "", "plan", "masters", "--number", "99")
-	s.ends(ExitHeld, "removes", "run", "masters")
-	s.ends(ExitBadInput, "removes 1 objects, not 7", "run", "masters", "--approve", "7")
+	s.ends(ExitHeld, "deletes", "run", "masters")
+	s.ends(ExitBadInput, "deletes 1 object, not 7", "run", "masters", "--approve", "7")
 	assert.FileExists(t, filepath.Join(s.dir, "copy/keep.txt"), "what was not approved is there")
 	s.ends(ExitDone, "", "run", "masters", "--approve", "1")
 	assert.NoFileExists(t, filepath.Join(s.dir, "copy/keep.txt"))
@@ -92,7 +97,8 @@ func TestAJobsWay(t *testing.T) {
 	}
 	s.ends(ExitDone, "", "job", "copy", "masters", "second")
 	s.ends(ExitDone, "", "job", "rename", "second", "third")
-	s.ends(ExitDone, "", "job", "remove", "third")
+	s.ends(ExitHeld, "0 runs stay in the history", "job", "delete", "third")
+	s.ends(ExitDone, "Deleted third", "job", "delete", "third", "--yes")
 	s.ends(ExitBadInput, "third", "job", "show", "third")
 }
 
@@ -101,14 +107,20 @@ func TestAJobsWay(t *testing.T) {
 func TestRefused(t *testing.T) {
 	s := newShell(t)
 	for says, args := range map[string][]string{
-		"unknown command":                {"paln"},
-		"unknown flag":                   {"plan", "masters", "--quickly"},
-		"accepts 1 arg":                  {"plan"},
-		"nowhere":                        {"plan", "nowhere"},
-		"does not belong on the command": {"endpoint", "add", "az", "https://marsh.blob.example.net/box?sv=1&sig=hushhush"},
-		"no endpoint":                    {"endpoint", "test", "moon"},
-		"a job names it":                 {"endpoint", "remove", "studio"},
-		"no digest":                      {"prove", "masters", "--digest", "md4"},
+		`did you mean "lumtra plan"?`:     {"paln"},
+		`did you mean "lumtra job list"?`: {"job", "lits"},
+		"did you mean --effects?":         {"plan", "masters", "--efects"},
+		"it is a whole number":            {"run", "masters", "--approve", "some"},
+		"lumtra plan needs JOB":           {"plan"},
+		`"masters more" does not fit`:     {"plan", "masters", "more"},
+		"takes nothing behind it":         {"job", "list", "all"},
+		"did you mean \"masters\"?":       {"plan", "mastres"},
+		"did you mean \"studio\"?":        {"list", "studoi/wet"},
+		"does not belong on the command": {"endpoint", "add", "az",
+			"https://marsh.blob.example.net/box?sv=1&sig=hushhush"},
+		"no endpoint":    {"endpoint", "test", "moon"},
+		"a job names it": {"endpoint", "delete", "studio"},
+		"no digest":      {"prove", "masters", "--digest", "md4"},
 	} {
 		said := s.ends(ExitBadInput, "", args...)
 		if says != "a job names it" {
@@ -122,6 +134,14 @@ func TestRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), "hushhush")
 	assert.NotContains(t, string(raw), "north")
+	for _, line := range []string{"agenda --most -1", "history --limit -2", "service logs --most=-3",
+		"notify sent --most -1", "plan masters --number -1", "link studio/a --valid -24h"} {
+		s.ends(ExitBadInput, "not below zero", strings.Fields(line)...)
+	}
+	for _, args := range [][]string{{"list", ""}, {"delete", ""}, {"uploads", "list", ""}, {"copy", "", "north/box/"},
+		{"delete", "studio", "--matching", ""}, {"run", "masters", "--retry", ""}} {
+		s.ends(ExitBadInput, " empty", args...)
+	}
 	s.put("jobs/broken.toml", "source = 1\n")
 	s.ends(ExitBadInput, "broken.toml:1", "plan", "broken")
 	s.ends(ExitFailures, "broken.toml:1", "job", "list")
@@ -131,7 +151,9 @@ func TestRefused(t *testing.T) {
 func TestJSONLines(t *testing.T) {
 	s := newShell(t)
 	s.put("copy/keep.txt", "x")
-	for _, args := range [][]string{{"survey", "masters"}, {"plan", "masters", "--effects"}, {"run", "masters"}, {"run", "masters", "--approve", "1"}, {"run", "masters"}, {"prove", "masters"}, {"history"}, {"list", "copy", "--deep"},
+	for _, args := range [][]string{{"survey", "masters"}, {"plan", "masters", "--effects"}, {"run", "masters"},
+		{"run", "masters", "--approve", "1"}, {"run", "masters"}, {"prove", "masters"}, {"history"},
+		{"list", "copy", "--deep"},
 		{"endpoint", "list"}, {"job", "list"}, {"plan", "nowhere"}, {"credential", "list"}} {
 		_, said := s.run(append(args, "--json")...)
 		for _, line := range strings.Split(strings.TrimSpace(said), "\n") {
@@ -155,7 +177,7 @@ func TestEndpointsByCommand(t *testing.T) {
 	s.ends(ExitDone, "field", "endpoint", "list")
 	s.ends(ExitDone, "", "endpoint", "test", "field")
 	s.ends(ExitBadInput, "", "endpoint", "add", "field", filepath.Join(s.dir, "field"))
-	s.ends(ExitDone, "", "endpoint", "remove", "field")
+	s.ends(ExitDone, "", "endpoint", "delete", "field")
 	assert.FileExists(t, filepath.Join(s.dir, "field/x.wav"), "what lies there stays")
 	s.ends(ExitBadInput, "source is missing", "job", "new", "fresh")
 	s.ends(ExitDone, "", "job", "new", "fresh", "--from", "masters")

@@ -9,30 +9,39 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
 	"golang.org/x/term"
 
-	"lumtra/core/job"
 	"lumtra/core/object"
+	"lumtra/core/place/kind"
+	"lumtra/core/place/kinds"
 	"lumtra/core/probe"
 	"lumtra/core/secret"
 	"lumtra/service"
+	"lumtra/service/workspace"
 )
 
 func (a *app) endpointCommand() *cobra.Command {
-	c := &cobra.Command{Use: "endpoint", Short: "Add, test, list and remove endpoints", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "endpoint", Short: "Add, test, list and delete endpoints", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	c.AddCommand(a.endpointAddCommand(), a.endpointConfirmCommand(), a.endpointTestCommand(), a.endpointListCommand(), a.endpointRemoveCommand())
+	c.AddCommand(a.endpointAddCommand(), a.endpointConfirmCommand(), a.endpointTestCommand(), a.endpointListCommand(),
+		a.endpointRemoveCommand())
 	return c
 }
 
 func (a *app) endpointAddCommand() *cobra.Command {
-	var e job.Endpoint
+	var e kind.Settings
 	var keep string
 	c := &cobra.Command{
-		Use:   "add NAME WHERE",
+		Use: "add NAME WHERE",
+		Example: "  lumtra endpoint add studio /srv/studio\n" +
+			"  lumtra endpoint add north https://s3.example.org --access-key AKEXAMPLE --keep north\n" +
+			"  lumtra endpoint add loans https://blobs.example.org --account marsh --keep loans\n" +
+			"  lumtra endpoint add tapes - < signed-address",
 		Short: "Add a folder, a store or a list of web addresses",
 		Long: `Adds an endpoint to endpoints.toml. WHERE is a folder, a store's address, or a
 .csv or .txt list of web addresses. A signed address, whose query is a secret,
@@ -43,7 +52,8 @@ for without echo.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[1], "sig=") {
-				return fmt.Errorf(`%w: a signed address does not belong on the command line, where other users and the shell's history see it: give "-" and pipe it in`, errUsage)
+				return fmt.Errorf(`%w: a signed address does not belong on the command line, where other users and `+
+					`the shell's history see it: give "-" and pipe it in`, errUsage)
 			}
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				where := args[1]
@@ -54,11 +64,14 @@ for without echo.`,
 					}
 					where = text.Reveal()
 				}
-				p, err := service.TakeApart(where)
+				p, err := kinds.Read(where)
 				if err != nil {
-					return err
+					return fmt.Errorf("%w: %w", errUsage, err)
 				}
-				settings, given, err := a.newEndpoint(cmd, args[0], keep, e, p.As(e.Kind))
+				if e.Kind == "" { // an access key and an account say it, whatever the address looks like
+					e.Kind = kinds.SignedBy(&e)
+				}
+				settings, given, err := a.newEndpoint(cmd, args[0], keep, e, kinds.As(p, e.Kind))
 				if err != nil {
 					return err
 				}
@@ -66,13 +79,24 @@ for without echo.`,
 					return err
 				}
 				text := fmt.Sprintf("Added %s (%s).", settings.Name, settings.Kind)
+				fields := map[string]any{"name": settings.Name, "kind": settings.Kind}
 				if p.Access != nil {
 					text += " It allows: " + strings.Join(p.Access.Allows, ", ") + "."
-					if !p.Access.Until.IsZero() {
-						text += " Good until " + p.Access.Until.Local().Format("2006-01-02 15:04 MST") + "."
+					fields["allows"], fields["until"] = p.Access.Allows, p.Access.Until
+					if validity := p.Access.Validity(time.Now()); validity != "" {
+						text += " " + validity
 					}
 				}
-				a.out.say("endpoint", map[string]any{"name": settings.Name, "kind": settings.Kind}, text)
+				if kinds.Of(&settings).Files {
+					if _, err := os.Stat(s.Below(settings.Path)); errors.Is(err, os.ErrNotExist) {
+						text += " There is no folder " + object.Display(s.Below(settings.Path)) +
+							" yet: make it before a job " +
+							"brings anything there or from there."
+						fields["state"] = "missing"
+					}
+				}
+				a.out.say("endpoint", fields, text)
+				a.next("find out what it allows and can do", "endpoint", "test", settings.Name)
 				return nil
 			})
 		},
@@ -93,9 +117,11 @@ for without echo.`,
 }
 
 // newEndpoint puts flags and what was taken apart together.
-func (a *app) newEndpoint(cmd *cobra.Command, name, keep string, e job.Endpoint, p service.Pasted) (job.Endpoint, *secret.Credential, error) {
+func (a *app) newEndpoint(cmd *cobra.Command, name, keep string, e kind.Settings, p kind.Pasted) (kind.Settings,
+	*secret.Credential, error) {
 	e.Name, e.Path, e.Address = name, p.Endpoint.Path, p.Endpoint.Address
-	e.Kind, e.Bucket, e.Account = cmp.Or(e.Kind, p.Endpoint.Kind), cmp.Or(e.Bucket, p.Endpoint.Bucket), cmp.Or(e.Account, p.Endpoint.Account)
+	e.Kind, e.Bucket, e.Account = cmp.Or(e.Kind, p.Endpoint.Kind), cmp.Or(e.Bucket, p.Endpoint.Bucket),
+		cmp.Or(e.Account, p.Endpoint.Account)
 	if p.Credential != nil {
 		given := *p.Credential
 		given.Label = cmp.Or(keep, name)
@@ -105,29 +131,30 @@ func (a *app) newEndpoint(cmd *cobra.Command, name, keep string, e job.Endpoint,
 		return e, nil, nil
 	}
 	text, err := a.readSecret(cmd.Context(), cmd.InOrStdin(), "Secret of "+keep)
-	given := &secret.Credential{Facts: secret.Facts{Label: keep, Kind: secret.KeyPair, Name: e.AccessKey}, Secret: text}
-	if e.Kind == job.KindBlob {
-		given.Kind, given.Name = secret.AccountKey, e.Account
+	signs := kinds.Of(&e).Signs
+	if signs == nil {
+		return e, nil, fmt.Errorf("%w: %s takes no secret", errUsage, kinds.Of(&e).Thing)
 	}
-	return e, given, err
+	return e, &secret.Credential{Kept: secret.Kept{Label: keep, Kind: signs.As, Name: *signs.Name(&e)},
+		Secret: text}, err
 }
 
 // readSecret takes one line: from a pipe, else from the terminal without echo.
 func (a *app) readSecret(ctx context.Context, in io.Reader, what string) (secret.Text, error) {
 	line := ""
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(a.errOut, what+" (not shown): ")
-		was, err := term.GetState(int(f.Fd()))
+		echo, err := withoutEcho(f) // before anybody is asked, so that it is over when Ctrl-C is pressed
 		if err != nil {
 			return secret.Text{}, err
 		}
-		line, err = answer(ctx, func() (string, error) {
-			raw, err := term.ReadPassword(int(f.Fd()))
-			return string(raw), err
-		})
+		fmt.Fprint(a.errOut, what+" (not shown): ")
+		line, err = answer(ctx, func() (string, error) { return bufio.NewReader(f).ReadString('\n') })
+		if err == io.EOF {
+			err = nil
+		}
 		fmt.Fprintln(a.errOut)
-		if err != nil {
-			return secret.Text{}, errors.Join(err, term.Restore(int(f.Fd()), was)) // its echo, too
+		if err := errors.Join(err, echo()); err != nil {
+			return secret.Text{}, err
 		}
 	} else {
 		var err error
@@ -141,14 +168,33 @@ func (a *app) readSecret(ctx context.Context, in io.Reader, what string) (secret
 	return secret.New(line), nil
 }
 
+// withoutEcho has a terminal not show what is typed, until the function that it gives is called.
+func withoutEcho(f *os.File) (again func() error, err error) {
+	fd := int(f.Fd())
+	was, err := unix.IoctlGetTermios(fd, unix.TCGETS)
+	if err != nil {
+		return nil, err
+	}
+	quiet := *was
+	quiet.Lflag &^= unix.ECHO
+	quiet.Lflag |= unix.ICANON | unix.ISIG
+	quiet.Iflag |= unix.ICRNL
+	if err := unix.IoctlSetTermios(fd, unix.TCSETS, &quiet); err != nil {
+		return nil, err
+	}
+	return func() error { return unix.IoctlSetTermios(fd, unix.TCSETS, was) }, nil
+}
+
 func (a *app) endpointTestCommand() *cobra.Command {
 	var opts probe.Options
 	var readOnly bool
 	c := &cobra.Command{
-		Use:   "test NAME",
+		Use: "test NAME",
+		Example: "  lumtra endpoint test north\n" +
+			"  lumtra endpoint test north --bucket archive --read-only",
 		Short: "Find out by trying what an endpoint allows and can do",
 		Long: `Tries an endpoint step by step: reaching it, clocks, signing, listing, writing,
-checksums, parts, rates. A small object is written and removed again, unless
+checksums, parts, rates. A small object is written and deleted again, unless
 --read-only. What is found is kept and used by plans. Ends with 1 when a step was refused.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -159,15 +205,18 @@ checksums, parts, rates. A small object is written and removed again, unless
 					return interrupted(cmd.Context(), err)
 				}
 				for _, c := range r.Checks {
-					text := fmt.Sprintf("%-8s %-16s %s", c.Outcome, c.Name, object.Display(c.Found))
+					text := fmt.Sprintf("%-13s %-16s %s", c.Outcome, c.Name, object.Display(c.Found))
 					if c.Mend != "" {
 						text += "\n         " + strings.Repeat(" ", 17) + object.Display(c.Mend)
 					}
-					a.out.say("check", map[string]any{"name": c.Name, "outcome": c.Outcome, "found": c.Found, "mend": c.Mend, "seconds": c.Took.Seconds()}, text)
+					a.out.say("step", map[string]any{"name": c.Name, "outcome": c.Outcome, "found": c.Found,
+						"mend": c.Mend, "seconds": c.Took.Seconds()}, text)
 				}
-				a.out.say("test", map[string]any{"endpoint": r.Endpoint, "bucket": r.Bucket, "refused": r.Refused(), "latency_seconds": r.Latency.Seconds(),
-					"skew_seconds": r.Skew.Seconds(), "up_bytes_per_second": r.Up, "down_bytes_per_second": r.Down, "versioning": r.Versioning},
-					fmt.Sprintf("%d of %d steps refused.", r.Refused(), len(r.Checks)))
+				a.out.say("test", map[string]any{"endpoint": r.Endpoint, "bucket": r.Bucket, "refused": r.Refused(),
+					"latency_seconds": r.Latency.Seconds(),
+					"skew_seconds":    r.Skew.Seconds(), "up_bytes_per_second": r.Up, "down_bytes_per_second": r.Down,
+					"versioning": r.Versioning},
+					fmt.Sprintf("%d of %d steps denied.", r.Refused(), len(r.Checks)))
 				if r.Refused() > 0 {
 					return errFailures
 				}
@@ -182,19 +231,22 @@ checksums, parts, rates. A small object is written and removed again, unless
 
 func (a *app) endpointListCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List endpoints and how their last test went", Args: cobra.NoArgs,
+		Use: "list",
+		Example: "  lumtra endpoint list\n" +
+			"  lumtra endpoint list --json", Short: "List endpoints and how their last test went", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				for _, name := range s.EndpointNames() {
 					e := s.Workspace().Endpoints[name]
-					state := "not tried"
+					state := "not tested"
 					if r := s.Report(name); r != nil {
 						if state = "works"; r.Refused() > 0 {
-							state = fmt.Sprintf("%d refused", r.Refused())
+							state = fmt.Sprintf("%d denied", r.Refused())
 						}
 					}
 					at := cmp.Or(e.Path, e.Address, e.StandIn)
-					a.out.say("endpoint", map[string]any{"name": name, "kind": e.Kind, "at": at, "credential": e.Credential, "state": state},
+					a.out.say("endpoint", map[string]any{"name": name, "kind": e.Kind, "at": at,
+						"credential": e.Credential, "state": state},
 						fmt.Sprintf("%-20s %-7s %-12s %s", name, e.Kind, state, object.Display(at)))
 				}
 				return nil
@@ -205,13 +257,15 @@ func (a *app) endpointListCommand() *cobra.Command {
 
 func (a *app) endpointRemoveCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Remove an endpoint that no job names; what lies there stays", Args: cobra.ExactArgs(1),
+		Use:     "delete NAME",
+		Example: "  lumtra endpoint delete north", Short: "Delete an endpoint that no job names; what lies there stays",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				if err := s.RemoveEndpoint(args[0]); err != nil {
 					return err
 				}
-				a.out.say("removed", map[string]any{"endpoint": args[0]}, "Removed the settings of "+args[0]+".")
+				a.out.say("deleted", map[string]any{"endpoint": args[0]}, "Deleted the settings of "+args[0]+".")
 				return nil
 			})
 		},
@@ -219,16 +273,20 @@ func (a *app) endpointRemoveCommand() *cobra.Command {
 }
 
 func (a *app) credentialCommand() *cobra.Command {
-	c := &cobra.Command{Use: "credential", Short: "Keep secrets encrypted, once, for many endpoints", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "credential", Short: "Keep secrets encrypted, once, for many endpoints",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	c.AddCommand(a.credentialKeepCommand(), a.credentialListCommand(), a.credentialRemoveCommand(), a.credentialLockCommand())
+	c.AddCommand(a.credentialKeepCommand(), a.credentialListCommand(), a.credentialRemoveCommand(),
+		a.credentialLockCommand())
 	return c
 }
 
 func (a *app) credentialKeepCommand() *cobra.Command {
 	var kind, name, from, tokenFrom string
 	c := &cobra.Command{
-		Use:   "keep LABEL",
+		Use: "keep LABEL",
+		Example: "  lumtra credential keep north < secret\n" +
+			"  lumtra credential keep hill --kind account-key --name hillaccount",
 		Short: "Keep a secret under a label, or put another in its place",
 		Long: `Takes a secret from a pipe, from --from, or asks for it without echo, and keeps
 it encrypted under the label. Under a known label it takes the old one's place:
@@ -236,7 +294,7 @@ every endpoint that uses it signs with the new one.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
-				c := secret.Credential{Facts: secret.Facts{Label: args[0], Kind: secret.Kind(kind), Name: name}}
+				c := secret.Credential{Kept: secret.Kept{Label: args[0], Kind: secret.Kind(kind), Name: name}}
 				var err error
 				if from != "" {
 					c.Secret, err = secret.Resolve(from)
@@ -252,7 +310,8 @@ every endpoint that uses it signs with the new one.`,
 				if err := s.KeepCredential(c); err != nil {
 					return err
 				}
-				a.out.say("kept", map[string]any{"label": c.Label, "fingerprint": c.Secret.Fingerprint()}, fmt.Sprintf("Kept %s, fingerprint %s.", c.Label, c.Secret.Fingerprint()))
+				a.out.say("kept", map[string]any{"label": c.Label, "fingerprint": c.Secret.Fingerprint()},
+					fmt.Sprintf("Kept %s, fingerprint %s.", c.Label, c.Secret.Fingerprint()))
 				return nil
 			})
 		},
@@ -266,7 +325,9 @@ every endpoint that uses it signs with the new one.`,
 
 func (a *app) credentialListCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List what is kept, by fingerprint, and who uses it", Args: cobra.NoArgs,
+		Use:     "list",
+		Example: "  lumtra credential list", Short: "List what is kept, by fingerprint, and who uses it",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				all, err := s.Credentials()
@@ -279,8 +340,10 @@ func (a *app) credentialListCommand() *cobra.Command {
 					if !c.Until.IsZero() {
 						until = ", good until " + c.Until.Local().Format("2006-01-02 15:04")
 					}
-					a.out.say("credential", map[string]any{"label": c.Label, "kind": c.Kind, "name": c.Name, "fingerprint": c.Fingerprint, "changed": c.Changed, "until": c.Until, "used_by": c.UsedBy},
-						fmt.Sprintf("%-20s %-14s %-20s %s, set %s, %s%s", c.Label, c.Kind, c.Name, c.Fingerprint, humanize.Time(c.Changed), used, until))
+					a.out.say("credential", map[string]any{"label": c.Label, "kind": c.Kind, "name": c.Name,
+						"fingerprint": c.Fingerprint, "changed": c.Changed, "until": c.Until, "used_by": c.UsedBy},
+						fmt.Sprintf("%-20s %-14s %-20s %s, set %s, %s%s", c.Label, c.Kind, c.Name, c.Fingerprint,
+							humanize.Time(c.Changed), used, until))
 				}
 				return err
 			})
@@ -290,13 +353,15 @@ func (a *app) credentialListCommand() *cobra.Command {
 
 func (a *app) credentialRemoveCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove LABEL", Short: "Remove a credential that no endpoint uses", Args: cobra.ExactArgs(1),
+		Use:     "delete LABEL",
+		Example: "  lumtra credential delete north", Short: "Delete a credential that no endpoint uses",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
 				if err := s.RemoveCredential(args[0]); err != nil {
 					return err
 				}
-				a.out.say("removed", map[string]any{"credential": args[0]}, "Removed "+args[0]+".")
+				a.out.say("deleted", map[string]any{"credential": args[0]}, "Deleted "+args[0]+".")
 				return nil
 			})
 		},
@@ -307,11 +372,13 @@ func (a *app) credentialLockCommand() *cobra.Command {
 	var file string
 	var beside bool
 	c := &cobra.Command{
-		Use:   "lock",
+		Use: "lock",
+		Example: "  lumtra credential lock\n" +
+			"  lumtra credential lock --key-file /media/key/lumtra",
 		Short: "Seal the kept credentials anew: with a passphrase, or a key file",
 		Long: `Seals everything anew with a new key. Without a flag that key is locked with a
 passphrase, from a pipe or asked for without echo. Where nobody is there to type
-it, ` + service.PassphraseFrom + ` says where it lies: "env:NAME" or "file:PATH".`,
+it, ` + workspace.PassphraseFrom + ` says where it lies: "env:NAME" or "file:PATH".`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error {
@@ -327,9 +394,10 @@ it, ` + service.PassphraseFrom + ` says where it lies: "env:NAME" or "file:PATH"
 				if err != nil {
 					return err
 				}
-				text := fmt.Sprintf("The kept credentials are locked with a %s.", strings.ReplaceAll(string(how), "-", " "))
+				text := fmt.Sprintf("The kept credentials are locked with a %s.",
+					strings.ReplaceAll(string(how), "-", " "))
 				if left != "" {
-					text += " Nothing is sealed with " + object.Display(left) + " any more: it is yours to remove."
+					text += " Nothing is sealed with " + object.Display(left) + " any more: it is yours to delete."
 				}
 				a.out.say("locked", map[string]any{"with": how, "left": left}, text)
 				return nil
@@ -361,56 +429,4 @@ func (a *app) unlock(ctx context.Context, s *service.Service) error {
 		}
 		fmt.Fprintln(a.errOut, secret.ErrPassphrase)
 	}
-}
-
-func (a *app) listCommand() *cobra.Command {
-	var removed, all bool
-	c := &cobra.Command{
-		Use:   "list ENDPOINT/PATH",
-		Short: "List what lies at a place: one level, or with --deep everything",
-		Args:  cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.withService(cmd.Context(), func(s *service.Service) error {
-				at, err := s.AtOf(args[0])
-				if err != nil {
-					return err
-				}
-				if at.Key != "" && !strings.HasSuffix(at.Key, "/") {
-					at.Key += "/"
-				}
-				listed, failed := 0, error(nil)
-				for e, err := range s.List(cmd.Context(), at, removed, all) {
-					if err != nil { // of one entry, where a place can go on behind it
-						if failed != nil {
-							a.out.say("failure", map[string]any{"message": failed.Error()}, "▲ "+object.Display(failed.Error()))
-						}
-						failed = interrupted(cmd.Context(), err)
-						continue
-					}
-					listed++
-					text := fmt.Sprintf("%10s  %-16s  %s", "", "", object.Display(e.Key))
-					if e.Kind == object.Object {
-						text = fmt.Sprintf("%10s  %s  %s", humanize.IBytes(uint64(e.Size)), e.Modified.Local().Format("2006-01-02 15:04"), object.Display(e.Key))
-					} else if e.Kind == object.Marker {
-						text = fmt.Sprintf("%10s  %s  %s", "removed", e.Modified.Local().Format("2006-01-02 15:04"), object.Display(e.Key))
-					}
-					a.out.say("entry", map[string]any{"key": e.Key, "kind": e.Kind.String(), "bytes": e.Size, "modified": e.Modified, "class": e.Class}, text)
-				}
-				switch {
-				case failed != nil && listed == 0:
-					return failed
-				case failed != nil:
-					a.out.say("failure", map[string]any{"message": failed.Error()}, "▲ "+object.Display(failed.Error()))
-					return errFailures
-				case listed == 0 && at.Key != "":
-					a.out.say("nothing", map[string]any{"place": args[0]}, "Nothing lies at "+object.Display(args[0])+".")
-					return errNothing
-				}
-				return nil
-			})
-		},
-	}
-	c.Flags().BoolVar(&removed, "removed", false, "show what was removed and can be brought back, too")
-	c.Flags().BoolVar(&all, "deep", false, "everything below, not one level")
-	return c
 }

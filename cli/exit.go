@@ -3,9 +3,12 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"lumtra/core/place"
-	"lumtra/service"
+	"lumtra/service/state"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
 // Exit codes, the same for every command.
@@ -19,6 +22,7 @@ const (
 	ExitCannot      = 6 // could not: an endpoint, the network, a disk
 	ExitNotCompared = 7 // a proof found nothing wrong, but could not compare everything
 	ExitBlocked     = 8 // a check knows that the run would fail
+	ExitBusy        = 9 // the job is running, being planned or proven already
 )
 
 // errFailures makes ExitFailures of a command that has already told why.
@@ -30,6 +34,9 @@ var errNothing = errors.New("nothing to do")
 // errNotCompared makes ExitNotCompared of a proof that has already told why.
 var errNotCompared = errors.New("not everything could be compared")
 
+// errLeft is the end of watching a run that goes on elsewhere.
+var errLeft = fmt.Errorf("%w: no longer watching; the background service goes on with the run", context.Canceled)
+
 // exitCode finds the code an error stands for.
 func exitCode(err error) int {
 	switch {
@@ -37,17 +44,19 @@ func exitCode(err error) int {
 		return ExitDone
 	case errors.Is(err, context.Canceled): // by a person, whatever it was that they ended
 		return ExitInterrupted
-	case errors.Is(err, errFailures), errors.Is(err, service.ErrUndecided):
+	case errors.Is(err, errFailures), errors.Is(err, workroom.ErrUndecided):
 		return ExitFailures
 	case errors.Is(err, errNotCompared):
 		return ExitNotCompared
-	case errors.Is(err, service.ErrBadInput), errors.Is(err, service.ErrBusy), errors.Is(err, service.ErrPlanning), errors.Is(err, errUsage):
+	case errors.Is(err, state.ErrBusy), errors.Is(err, state.ErrPlanning):
+		return ExitBusy
+	case errors.Is(err, workspace.ErrBadInput), errors.Is(err, errUsage):
 		return ExitBadInput
-	case errors.Is(err, service.ErrNothingToDo), errors.Is(err, errNothing):
+	case errors.Is(err, workroom.ErrNothingToDo), errors.Is(err, errNothing):
 		return ExitNothing
-	case errors.Is(err, service.ErrBlocked):
+	case errors.Is(err, workroom.ErrBlocked):
 		return ExitBlocked
-	case errors.Is(err, service.ErrHeld):
+	case errors.Is(err, workroom.ErrHeld), errors.Is(err, errNotAgreed):
 		return ExitHeld
 	case place.KindOf(err) == place.Cancelled && !errors.Is(err, context.DeadlineExceeded):
 		return ExitInterrupted

@@ -9,23 +9,28 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"lumtra/core/place"
-	"lumtra/service"
+	"lumtra/service/state"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
 // Scripts decide by these codes: each kind of end has its own, however deep it is wrapped,
 // and what a person has to change is never taken for something that may pass.
 func TestExitCodes(t *testing.T) {
-	bad := fmt.Errorf("%w: x", service.ErrBadInput)
+	bad := fmt.Errorf("%w: x", workspace.ErrBadInput)
 	for code, ends := range map[int][]error{
-		ExitDone:        {nil},
-		ExitFailures:    {errFailures, service.ErrUndecided},
-		ExitBadInput:    {bad, service.ErrBusy, service.ErrPlanning, errUsage, fmt.Errorf("%w: %w", bad, place.NewError("n", "open", "", place.Unreachable, nil))},
-		ExitNothing:     {service.ErrNothingToDo, errNothing},
-		ExitHeld:        {service.ErrHeld},
+		ExitDone:     {nil},
+		ExitFailures: {errFailures, workroom.ErrUndecided},
+		ExitBusy:     {state.ErrBusy, state.ErrPlanning},
+		ExitBadInput: {bad, errUsage,
+			fmt.Errorf("%w: %w", bad, place.NewError("n", "open", "", place.Unreachable, nil))},
+		ExitNothing:     {workroom.ErrNothingToDo, errNothing},
+		ExitHeld:        {workroom.ErrHeld},
 		ExitInterrupted: {context.Canceled, place.NewError("n", "read", "a", place.Cancelled, nil)},
-		ExitCannot:      {errors.New("a disk"), place.NewError("n", "open", "", place.Unreachable, nil), place.NewError("n", "write", "a", place.Denied, nil), context.DeadlineExceeded},
+		ExitCannot: {errors.New("a disk"), place.NewError("n", "open", "", place.Unreachable, nil),
+			place.NewError("n", "write", "a", place.Denied, nil), context.DeadlineExceeded},
 		ExitNotCompared: {errNotCompared},
-		ExitBlocked:     {service.ErrBlocked},
+		ExitBlocked:     {workroom.ErrBlocked},
 	} {
 		for _, end := range ends {
 			assert.Equal(t, code, exitCode(end), "%v", end)

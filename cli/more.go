@@ -9,8 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"lumtra/core/object"
 	"lumtra/demo"
 	"lumtra/service"
+	"lumtra/service/cycle"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 	"lumtra/standin"
 )
 
@@ -18,7 +22,9 @@ func (a *app) demoCommand() *cobra.Command {
 	var dir string
 	var headless bool
 	c := &cobra.Command{
-		Use:   "demo",
+		Use: "demo",
+		Example: "  lumtra demo\n" +
+			"  lumtra demo --dir saltmarsh --headless",
 		Short: "Build the made-up Saltmarsh Sound Archive and open Lumtra on it",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -44,7 +50,8 @@ func (a *app) demoCommand() *cobra.Command {
 				if err := a.startAnew(); err != nil {
 					return err
 				}
-				say("building", map[string]any{"dir": dir}, "Building the Saltmarsh Sound Archive in "+dir+" …")
+				say("building", map[string]any{"dir": dir},
+					"Building the Saltmarsh Sound Archive, 370 MB, in "+dir+" …")
 				if err := demo.Build(ctx, dir, demo.Usual); err != nil {
 					return interrupted(ctx, err)
 				}
@@ -81,22 +88,11 @@ func (a *app) story(ctx context.Context, dir string, s *service.Service) error {
 	return nil
 }
 
+// warmUp gives the demo a past: two jobs that have run.
 func warmUp(ctx context.Context, s *service.Service) error {
 	for _, name := range []string{"field-cards-in", "tiles-out"} {
-		if _, err := s.Plan(ctx, name, service.Freshness{}, &service.Activity{}); err != nil {
-			return err
-		}
-		r, err := s.StartRun(ctx, name, service.RunOptions{})
-		if errors.Is(err, service.ErrNothingToDo) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		stop := context.AfterFunc(ctx, r.Stop)
-		_, err = r.Wait()
-		stop()
-		if err != nil {
+		if err := s.Cycle().Go(ctx, name, cycle.Policy{Anew: true}, nil); err != nil &&
+			!errors.Is(err, workroom.ErrNothingToDo) {
 			return err
 		}
 	}
@@ -105,10 +101,13 @@ func warmUp(ctx context.Context, s *service.Service) error {
 
 func (a *app) standInCommand() *cobra.Command {
 	var cfg standin.Config
+	var blob bool
 	var addr, access, secretFrom string
 	var faults, habits []string
 	c := &cobra.Command{
-		Use:   "stand-in DIR",
+		Use: "stand-in DIR",
+		Example: "  lumtra stand-in /tmp/store\n" +
+			"  lumtra stand-in /tmp/store --blob --fault \"PutBlob:503@5%\"",
 		Short: "Start a small object store on loopback, to practise on",
 		Long: `Starts a small object store on loopback that speaks the S3 API or, with --blob,
 the Azure Blob API, and keeps everything in DIR. It checks signatures and checksums and, with --fault,
@@ -125,7 +124,8 @@ Ctrl-C ends it.`,
 			if access != "" {
 				secret := os.Getenv(secretFrom)
 				if secret == "" {
-					return fmt.Errorf("%w: the environment variable %s with the secret is not set", errUsage, secretFrom)
+					return fmt.Errorf("%w: the environment variable %s with the secret is not set", errUsage,
+						secretFrom)
 				}
 				cfg.Keys = []standin.Key{{Access: access, Secret: secret}}
 			} else {
@@ -151,6 +151,9 @@ Ctrl-C ends it.`,
 				}
 				cfg.Habits = append(cfg.Habits, h)
 			}
+			if blob {
+				cfg.API = standin.BlobAPI
+			}
 			server, err := standin.New(cfg)
 			if err != nil {
 				return err
@@ -162,17 +165,21 @@ Ctrl-C ends it.`,
 			if err != nil {
 				return err
 			}
-			a.out.say("listening", map[string]any{"address": url, "dir": cfg.Dir}, "Listening on "+url+"; Ctrl-C ends it.")
+			a.out.say("listening", map[string]any{"address": url, "dir": cfg.Dir}, "Listening on "+url+
+				"; Ctrl-C ends it.")
 			<-cmd.Context().Done()
 			return nil
 		},
 	}
 	c.Flags().StringVar(&addr, "listen", "127.0.0.1:0", "loopback address and port; port 0 takes a free one")
-	c.Flags().BoolVar(&cfg.Blob, "blob", false, "speak the Azure Blob API; the access key is then the account, the secret its key in base64")
+	c.Flags().BoolVar(&blob, "blob", false,
+		"speak the Azure Blob API; the access key is then the account, the secret its key in base64")
 	c.Flags().StringVar(&access, "access-key", "", "accept only requests signed with this key (default: anyone)")
-	c.Flags().StringVar(&secretFrom, "secret-env", "LUMTRA_STANDIN_SECRET", "environment variable with the key's secret")
+	c.Flags().StringVar(&secretFrom, "secret-env", "LUMTRA_STANDIN_SECRET",
+		"environment variable with the key's secret")
 	c.Flags().StringArrayVar(&faults, "fault", nil, "misbehave in this way; may be given again")
-	c.Flags().StringArrayVar(&habits, "habit", nil, "do this otherwise than the API's reference says; may be given again")
+	c.Flags().StringArrayVar(&habits, "habit", nil,
+		"do this otherwise than the API's reference says; may be given again")
 	return c
 }
 
@@ -201,7 +208,7 @@ stand-in = "practice"
 const exampleJob = `# What is copied where. The file's name is the job's.
 source = "here"
 target = "practice/first-bucket/copy"
-judge = "size-and-time"       # or "content"
+compare-by = "size-and-time"       # or "content"
 proof = "stored-checksum"     # or "size", "read-back"
 
 [limits]
@@ -220,7 +227,7 @@ lists = 0.005
 reads = 0.0004
 writes = 0.005
 copies = 0.005
-removes = 0.0
+deletes = 0.0
 egress = 0.08
 retrieval = 0.01
 storage = 0.02
@@ -228,7 +235,9 @@ storage = 0.02
 
 func (a *app) initCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "init [DIR]",
+		Use: "init [DIR]",
+		Example: "  lumtra init\n" +
+			"  lumtra init ~/archive",
 		Short: "Make a workspace with an example to change",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -239,7 +248,7 @@ func (a *app) initCommand() *cobra.Command {
 				return err
 			}
 			if _, err := os.Stat(filepath.Join(a.workspace, "endpoints.toml")); err == nil {
-				return fmt.Errorf("%w: %s is a workspace already", service.ErrBadInput, a.workspace)
+				return fmt.Errorf("%w: %s is a workspace already", workspace.ErrBadInput, a.workspace)
 			}
 			if err := a.startAnew(); err != nil {
 				return err
@@ -249,7 +258,9 @@ func (a *app) initCommand() *cobra.Command {
 					return err
 				}
 			}
-			for name, text := range map[string]string{"endpoints.toml": exampleEndpoints, "jobs/first.toml": exampleJob, "rates.toml": exampleRates, "here/hello.txt": "Put what you like beside this file.\n"} {
+			for name, text := range map[string]string{"endpoints.toml": exampleEndpoints,
+				"jobs/first.toml": exampleJob, "rates.toml": exampleRates,
+				"here/hello.txt": "Put what you like beside this file.\n"} {
 				if err := os.WriteFile(filepath.Join(a.workspace, name), []byte(text), 0o644); err != nil {
 					return err
 				}
@@ -259,7 +270,9 @@ func (a *app) initCommand() *cobra.Command {
 			}); err != nil {
 				return err
 			}
-			a.out.say("made", map[string]any{"workspace": a.workspace}, fmt.Sprintf("Made a workspace in %s. Try: lumtra --workspace %s run first", a.workspace, a.workspace))
+			a.out.say("made", map[string]any{"workspace": a.workspace}, "Made a workspace in "+
+				object.Display(a.workspace)+".")
+			a.next("run the job in it, which copies one folder to a stand-in store", "run", "first")
 			return nil
 		},
 	}

@@ -5,20 +5,28 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
 )
 
 // printer tells events: as sentences, or as one JSON object a line.
+// It may be used from many goroutines.
 type printer struct {
+	mu   sync.Mutex
 	out  io.Writer
 	json bool
 }
 
 func (p *printer) say(event string, fields map[string]any, sentence string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	if !p.json {
 		fmt.Fprintln(p.out, sentence)
+		return
+	}
+	if event == "" { // for people alone
 		return
 	}
 	doc := map[string]any{"event": event, "time": time.Now().Format(time.RFC3339Nano)}

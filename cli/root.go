@@ -9,14 +9,15 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/service"
 	"lumtra/service/state"
+	"lumtra/service/workspace"
 )
 
 // errUsage marks a command line that was not understood.
@@ -29,39 +30,77 @@ type Interface func(ctx context.Context, s *service.Service) error
 // app is what the commands share.
 type app struct {
 	workspace, state string
-	usual            bool // the state lies where that of this workspace does by default
-	trust, unasked   bool
-	out              *printer
-	errOut           io.Writer
-	open             Interface
-	logFile          *os.File
+	// named and namedState are those two as they were given, "" where they were not.
+	named, namedState    string
+	home                 string // of the user whose folders are meant; "" for those of this one
+	found                bool   // the folders were
+	nextWhy, nextCommand string
+	unchangedOK          bool
+	every                time.Duration // in place of pipedEvery, in tests
+	usual                bool          // the state lies where that of this workspace does by default
+	trust, unasked       bool
+	out                  *printer
+	errOut               io.Writer
+	open                 Interface
+	logFile              *os.File
+	logOut               io.Writer // where the log's lines go, too; nil for nowhere
 }
 
 // Main runs the command line and returns the exit code.
 func Main(ctx context.Context, args []string, stdout, stderr io.Writer, open Interface) int {
+	useZone()
+	return newApp(stdout, stderr, open).main(ctx, args)
+}
+
+// useZone makes the time zone of the person's preferences that of everything shown. It has to
+// come before anything else goes on. What is wrong with the preferences is told in the window.
+func useZone() {
+	path, err := job.PreferencesPath()
+	if err != nil {
+		return
+	}
+	p, _ := job.LoadPreferences(path)
+	if zone, err := time.LoadLocation(p.Zone); err == nil && p.Zone != "" {
+		time.Local = zone
+	}
+}
+
+func newApp(stdout, stderr io.Writer, open Interface) *app {
+	return &app{out: &printer{out: stdout}, errOut: stderr, open: open}
+}
+
+// main runs the command line and returns the exit code.
+func (a *app) main(ctx context.Context, args []string) int {
 	// Known before the flags are parsed, since those may be what is wrong.
-	a := &app{out: &printer{out: stdout, json: slices.Contains(args, "--json")}, errOut: stderr, open: open}
+	a.out.json = slices.Contains(args, "--json")
 	root := a.command()
 	root.SetArgs(args)
-	root.SetOut(stdout)
-	root.SetErr(stderr)
-	err := root.ExecuteContext(ctx)
+	root.SetOut(a.out.out)
+	root.SetErr(a.errOut)
+	err := guarded(func() error { return root.ExecuteContext(ctx) })
 	if a.logFile != nil {
 		a.logFile.Close()
 	}
 	code := exitCode(err)
-	if err != nil && !errors.Is(err, errFailures) && !errors.Is(err, errNothing) {
-		message := strings.TrimPrefix(err.Error(), service.ErrBadInput.Error()+": ")
-		if code == ExitInterrupted { // whatever was being done just then
-			message = "stopped before the end; what was done stays done"
-		}
-		if a.out.json {
-			a.out.say("error", map[string]any{"message": message, "exit": code}, "")
-		} else {
-			fmt.Fprintln(stderr, "lumtra: "+message)
-		}
+	a.sayEnd(err, code)
+	a.sayNext()
+	if code == ExitNothing && a.unchangedOK {
+		return ExitDone
 	}
 	return code
+}
+
+// sayEnd tells why a command did not end as it was meant to, where it has not told already.
+func (a *app) sayEnd(err error, code int) {
+	switch {
+	case err == nil, errors.Is(err, errFailures), errors.Is(err, errNothing), errors.Is(err, errNotCompared):
+	case code == ExitNothing:
+		a.out.say("nothing-to-do", map[string]any{"message": message(err, code)}, "Nothing to do.")
+	case a.out.json:
+		a.out.say("error", map[string]any{"message": message(err, code), "exit": code}, "")
+	default:
+		fmt.Fprintln(a.errOut, "lumtra: "+message(err, code))
+	}
 }
 
 func (a *app) command() *cobra.Command {
@@ -72,50 +111,88 @@ func (a *app) command() *cobra.Command {
 
 Without a command it opens its full-screen interface. Every command ends with
 one of these codes: 0 done, 1 done with failures, 2 bad input, 3 nothing to do,
-4 held back by a guard, 5 interrupted, 6 could not, 7 a proof could not compare
-everything, 8 blocked by a check.`,
+4 held back by a safety limit, 5 interrupted, 6 could not, 7 a proof could not compare
+everything, 8 blocked by a check, 9 the job is at work already.`,
 		SilenceUsage: true, SilenceErrors: true,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.withService(cmd.Context(), func(s *service.Service) error { return a.open(cmd.Context(), s) })
 		},
 	}
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.Version = versionText()
+	root.SetVersionTemplate("{{.Version}}\n")
+	root.CompletionOptions.SetDefaultShellCompDirective(cobra.ShellCompDirectiveNoFileComp)
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.workspace, "workspace", "", "folder with endpoints.toml and jobs/ (default $XDG_CONFIG_HOME/lumtra)")
-	flags.StringVar(&a.state, "state", "", "folder for what Lumtra keeps (default $XDG_STATE_HOME/lumtra, and one in its workspaces/ for each --workspace)")
+	flags.StringVar(&a.workspace, "workspace", "",
+		"folder with endpoints.toml and jobs/ (default $XDG_CONFIG_HOME/lumtra)")
+	flags.StringVar(&a.state, "state", "",
+		"folder for what Lumtra keeps (default $XDG_STATE_HOME/lumtra, and one in its workspaces/ for each "+
+			"--workspace)")
 	flags.BoolVar(&a.trust, "trust", false, "let the workspace's settings use the secrets they name, without asking")
 	flags.BoolVar(&a.out.json, "json", a.out.json, "print one JSON object a line")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w: %w", errUsage, err) })
+	flags.BoolVar(&a.unchangedOK, "unchanged-ok", false, "end with 0, not 3, where there is nothing to do")
+	root.SetFlagErrorFunc(flagMistake)
 	root.AddCommand(a.surveyCommand(), a.planCommand(), a.runCommand(), a.proveCommand(), a.historyCommand(),
-		a.initCommand(), a.demoCommand(), a.standInCommand(), a.endpointCommand(), a.credentialCommand(), a.listCommand(), a.jobCommand(), a.serviceCommand(), a.steerCommand())
-	all := append(root.Commands(), root)
-	for _, c := range root.Commands() {
-		all = append(all, c.Commands()...)
+		a.initCommand(), a.demoCommand(), a.standInCommand(), a.endpointCommand(), a.credentialCommand(),
+		a.listCommand(), a.jobCommand(), a.agendaCommand(), a.notifyCommand(), a.serviceCommand(), a.steerCommand(),
+		a.failuresCommand(),
+		a.exportCommand(),
+		a.removeCommand(), a.undeleteCommand(), a.restoreCommand(), a.tagsCommand(), a.metadataCommand(),
+		a.linkCommand(), a.infoCommand(), a.folderCommand(), a.packCommand(), a.versionsCommand(), a.uploadsCommand(),
+		a.bucketCommand())
+	for _, b := range bringings {
+		root.AddCommand(a.bringCommand(b))
 	}
-	for _, c := range all {
+	root.AddCommand(a.manCommand(root))
+	root.SetHelpCommand(a.helpCommand(root))
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	a.complete(root)
+	arrange(root)
+	for _, c := range everyCommand(root) {
+		if c.Args == nil {
+			continue
+		}
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {
-				return fmt.Errorf("%w: %w", errUsage, err)
+				return argumentMistake(cmd, list)
 			}
-			return nil
+			return errors.Join(emptyWords(cmd, list), belowZero(cmd))
 		}
 	}
 	return root
 }
 
+// everyCommand is a command with all below it.
+func everyCommand(c *cobra.Command) []*cobra.Command {
+	all := []*cobra.Command{c}
+	for _, sub := range c.Commands() {
+		all = append(all, everyCommand(sub)...)
+	}
+	return all
+}
+
 // folders finds workspace and state where they were not given.
 func (a *app) folders() error {
 	xdg := func(variable, fallback string) (string, error) {
+		if a.home != "" {
+			return filepath.Join(a.home, fallback, "lumtra"), nil
+		}
 		if dir := os.Getenv(variable); filepath.IsAbs(dir) {
 			return filepath.Join(dir, "lumtra"), nil
 		}
 		home, err := os.UserHomeDir()
+		if err != nil {
+			err = fmt.Errorf("%w: HOME is not set, so name the folders: --workspace and --state", workspace.ErrBadInput)
+		}
 		return filepath.Join(home, fallback, "lumtra"), err
 	}
 	own, err := xdg("XDG_STATE_HOME", ".local/state")
 	named := a.workspace != ""
+	if !a.found { // once: what was found is not what was named
+		a.found, a.named, a.namedState = true, a.workspace, a.state
+	}
 	if !named && err == nil {
 		a.workspace, err = xdg("XDG_CONFIG_HOME", ".config")
 	}
@@ -153,10 +230,11 @@ func (a *app) readyState() error {
 		err = state.Open(a.state)
 	}
 	if err != nil {
-		return fmt.Errorf("%w: %w", service.ErrBadInput, err)
+		return fmt.Errorf("%w: %w", workspace.ErrBadInput, err)
 	}
 	if moved {
-		fmt.Fprintf(a.errOut, "The state of this workspace lies in %s now, and no longer inside it.\n", object.Display(a.state))
+		fmt.Fprintf(a.errOut, "The state of this workspace lies in %s now, and no longer inside it.\n",
+			object.Display(a.state))
 	}
 	return nil
 }
@@ -166,13 +244,14 @@ func (a *app) withService(ctx context.Context, do func(*service.Service) error) 
 	if err := a.folders(); err != nil {
 		return err
 	}
-	if _, err := os.Stat(filepath.Join(a.workspace, "endpoints.toml")); errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("%w: there is no workspace in %s; `lumtra init` makes one, `lumtra demo` shows one", service.ErrBadInput, object.Display(a.workspace))
+	if err := a.hasWorkspace(); err != nil {
+		return err
 	}
 	if err := a.readyState(); err != nil {
 		return err
 	}
-	s, err := service.Open(service.Options{Workspace: a.workspace, State: a.state, Log: a.log(), Trust: a.trust})
+	s, err := service.Open(workspace.Options{Workspace: a.workspace, State: a.state, Log: a.log(), Trust: a.trust,
+		Named: a.flags()})
 	if err != nil {
 		return err
 	}
@@ -182,14 +261,32 @@ func (a *app) withService(ctx context.Context, do func(*service.Service) error) 
 	return errors.Join(do(s), s.Close())
 }
 
-// log writes to a file in the state folder; nothing is lost without it.
+// hasWorkspace tells what to do where there is none.
+func (a *app) hasWorkspace() error {
+	if _, err := os.Stat(filepath.Join(a.workspace, "endpoints.toml")); errors.Is(err, os.ErrNotExist) {
+		words := []string{"init"}
+		if a.named != "" {
+			words = append(words, a.named)
+		}
+		a.nextWhy = "make one to begin with (or look around in a made-up one: lumtra demo)"
+		a.nextCommand = workspace.CommandLine(nil, words...)
+		return fmt.Errorf("%w: there is no workspace in %s", workspace.ErrBadInput, object.Display(a.workspace))
+	}
+	return nil
+}
+
+// log writes to a file in the state folder, and to where it is asked for; nothing is lost without it.
 func (a *app) log() *slog.Logger {
 	f, err := os.OpenFile(filepath.Join(a.state, "lumtra.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil
 	}
 	a.logFile = f
-	log := slog.New(slog.NewJSONHandler(f, nil))
+	var handler slog.Handler = slog.NewJSONHandler(f, nil)
+	if a.logOut != nil {
+		handler = slog.NewMultiHandler(handler, slog.NewJSONHandler(a.logOut, nil))
+	}
+	log := slog.New(handler)
 	// What a library says of its own goes there too, and never into the terminal.
 	slog.SetDefault(log)
 	return log

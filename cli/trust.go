@@ -24,7 +24,8 @@ func (a *app) askTrust(ctx context.Context, s *service.Service) error {
 	if a.trust {
 		return s.Confirm(uses...)
 	}
-	fmt.Fprintln(a.errOut, "The settings of this workspace name secrets of yours. Each may go where they say once you let it:")
+	fmt.Fprintln(a.errOut,
+		"The settings of this workspace name secrets of yours. Each may go where they say once you let it:")
 	in := bufio.NewReader(os.Stdin)
 	for _, u := range uses {
 		fmt.Fprintf(a.errOut, "  %s: %s? [y/N] ", object.Display(u.Endpoint), object.Display(u.String()))
@@ -67,8 +68,9 @@ func answer(ctx context.Context, read func() (string, error)) (string, error) {
 
 func (a *app) endpointConfirmCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "confirm NAME",
-		Short: "Let an endpoint's settings use the secrets they name, at its address",
+		Use:     "confirm NAME",
+		Example: "  lumtra endpoint confirm north",
+		Short:   "Let an endpoint's settings use the secrets they name, at its address",
 		Long: `Settings name secrets by where they lie (env:NAME, file:PATH, kept:LABEL, a profile), and the
 address that gets them. A workspace may come from somebody else, so each pair is confirmed once,
 here, by the question at the start of a command, or with --trust. What you type yourself
@@ -85,10 +87,12 @@ here, by the question at the start of a command, or with --trust. What you type 
 					return err
 				}
 				for _, u := range uses {
-					a.out.say("confirmed", map[string]any{"endpoint": args[0], "what": u.What, "address": u.Address}, "Confirmed: "+object.Display(u.String()))
+					a.out.say("confirmed", map[string]any{"endpoint": args[0], "what": u.What, "address": u.Address},
+						"Confirmed: "+object.Display(u.String()))
 				}
 				if len(uses) == 0 {
-					a.out.say("confirmed", map[string]any{"endpoint": args[0]}, "The settings of "+args[0]+" name no secret.")
+					a.out.say("confirmed", map[string]any{"endpoint": args[0]}, "The settings of "+args[0]+
+						" name no secret.")
 				}
 				return nil
 			})

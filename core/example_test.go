@@ -10,6 +10,7 @@ import (
 
 	"lumtra/core/catalog"
 	"lumtra/core/compare"
+	"lumtra/core/ledger"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
 	"lumtra/core/plan"
@@ -34,7 +35,8 @@ func Example() {
 		return p
 	}
 	studio, archive := open("studio"), open("archive")
-	for key, text := range map[string]string{"weir/dawn.wav": "redshank", "weir/dusk.wav": "curlew", "notes.txt": "low water 05:12"} {
+	for key, text := range map[string]string{"weir/dawn.wav": "redshank", "weir/dusk.wav": "curlew",
+		"notes.txt": "low water 05:12"} {
 		_, err := studio.Write(ctx, key, strings.NewReader(text), int64(len(text)), place.WriteOptions{})
 		must(err)
 	}
@@ -49,14 +51,15 @@ func Example() {
 
 	// Plan: the job's rules, applied to two catalogs. Nothing has been touched yet.
 	p, err := plan.Build(ctx, filepath.Join(dir, "0001.plan"), from, to,
-		plan.Options{Job: "masters", Number: 1, Rules: rule.Default(), Source: studio.Abilities(), Target: archive.Abilities()})
+		plan.Options{Job: "masters", Number: 1, Rules: rule.Default(), Source: studio.Abilities(),
+			Target: archive.Abilities()})
 	must(err)
 	for c := p.Effects(""); c.Next(); {
 		fmt.Println(c.Effect().Kind, c.Effect().Key, "because", c.Effect().Why())
 	}
 
 	// Run: the plan carried out, each step noted in a ledger, so that it can be gone on with.
-	ledger, err := transfer.OpenLedger(filepath.Join(dir, "0001.ledger"), "masters", true)
+	ledger, err := ledger.Open(filepath.Join(dir, "0001.ledger"), "masters", true)
 	must(err)
 	out, err := transfer.Run(ctx, p, studio, archive, ledger, &transfer.Meter{}, transfer.Options{Streams: 4})
 	must(err)
@@ -64,7 +67,8 @@ func Example() {
 	fmt.Println("sent", out.Objects, "objects,", out.Failed, "failed")
 
 	// Proof: both places as they are now, from fresh surveys.
-	sum, err := proof.Run(ctx, filepath.Join(dir, "proof"), studio, archive, survey(studio), survey(archive), &proof.Progress{},
+	sum, err := proof.Run(ctx, filepath.Join(dir, "proof"), studio, archive, survey(studio), survey(archive),
+		&proof.Progress{},
 		proof.Options{Job: "masters", Number: 1, Method: compare.ByReadBack})
 	must(err)
 	fmt.Println("it holds:", sum.Holds())

@@ -14,13 +14,14 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/service"
+	"lumtra/service/workspace"
 )
 
 // loans fills the bucket of things lent and borrowed, which keeps versions: a
 // catalogue that was corrected twice, a letter removed by mistake, a deposit in
 // a cold class, a picture, and an upload that somebody left half-way.
 func loans(ctx context.Context, s *service.Service) error {
-	at := service.At{Endpoint: "north-store", Bucket: "loans"}
+	at := workspace.At{Endpoint: "north-store", Bucket: "loans"}
 	if _, err := s.SetVersioning(ctx, at, true); err != nil {
 		return err
 	}
@@ -37,21 +38,31 @@ func loans(ctx context.Context, s *service.Service) error {
 		}
 	}
 	for n := 1; n <= 3; n++ {
-		put("catalogue.csv", catalogue(n), place.WriteOptions{ContentType: "text/csv", Metadata: map[string]string{"kept-by": "the reading room", "revision": fmt.Sprint(n)}})
+		put("catalogue.csv", catalogue(n),
+			place.WriteOptions{ContentType: "text/csv", Metadata: map[string]string{"kept-by": "the reading room",
+				"revision": fmt.Sprint(n)}})
 	}
-	put("letters/from the ferryman.txt", []byte("The reeds were cut too early this year, and with them went the warblers.\nI send you what the tape recorder heard before.\n"), place.WriteOptions{ContentType: "text/plain"})
-	put("letters/list of tapes.json", []byte(`[{"tape": 1, "side": "A", "site": "ferry steps", "minutes": 31}, {"tape": 1, "side": "B", "site": "weir", "minutes": 28}, {"tape": 2, "side": "A", "site": "mudflat", "minutes": 44}]`), place.WriteOptions{ContentType: "application/json"})
-	put("deposits/storm tide 1987.wav", bytes.Repeat([]byte("tide"), 50_000), place.WriteOptions{Class: "GLACIER", ContentType: "audio/wav"})
+	put("letters/from the ferryman.txt",
+		[]byte("The reeds were cut too early this year, and with them went the warblers.\nI send you what the tape "+
+			"recorder heard before.\n"), place.WriteOptions{ContentType: "text/plain"})
+	put("letters/list of tapes.json",
+		[]byte(`[{"tape": 1, "side": "A", "site": "ferry steps", "minutes": 31}, {"tape": 1, "side": "B", "site": `+
+			`"weir", "minutes": 28}, {"tape": 2, "side": "A", "site": "mudflat", "minutes": 44}]`),
+		place.WriteOptions{ContentType: "application/json"})
+	put("deposits/storm tide 1987.wav", bytes.Repeat([]byte("tide"), 50_000),
+		place.WriteOptions{Class: "GLACIER", ContentType: "audio/wav"})
 	put("pictures/marsh at dusk.png", dusk(), place.WriteOptions{ContentType: "image/png"})
 	if err != nil {
 		return err
 	}
-	if err := p.(place.Tagger).SetTags(ctx, object.Ref{Key: "catalogue.csv"}, map[string]string{"season": "2026", "state": "checked"}); err != nil {
+	if err := place.Can(p).Tags.SetTags(ctx, object.Ref{Key: "catalogue.csv"},
+		map[string]string{"season": "2026", "state": "checked"}); err != nil {
 		return err
 	}
-	up, err := p.(place.PartWriter).Begin(ctx, "deposits/dawn of 1991, reel 4.wav", place.WriteOptions{})
+	up, err := place.Can(p).Parts.Begin(ctx, "deposits/dawn of 1991, reel 4.wav", place.WriteOptions{})
 	if err == nil {
-		_, err = p.(place.PartWriter).WritePart(ctx, up, 1, 0, strings.NewReader(strings.Repeat("reel", 5<<18)), 5<<20, object.Sum{})
+		_, err = place.Can(p).Parts.WritePart(ctx, up, 1, 0, strings.NewReader(strings.Repeat("reel", 5<<18)), 5<<20,
+			object.Sum{})
 	}
 	return errors.Join(err, p.Remove(ctx, object.Ref{Key: "letters/from the ferryman.txt"})[0])
 }
@@ -84,7 +95,8 @@ func dusk() []byte {
 				light := math.Exp(-math.Abs(dx)/(14+float64(y-90)*0.7)) * ripple
 				r, g, b = 18+200*light, 40+120*light, 58+40*light
 			}
-			if reed := 112 + 20*math.Sin(float64(x)*0.9)*math.Sin(float64(x)*0.13); float64(y) > reed && (x*7919)%5 < 2 {
+			if reed := 112 + 20*math.Sin(float64(x)*0.9)*math.Sin(float64(x)*0.13); float64(y) > reed &&
+				(x*7919)%5 < 2 {
 				r, g, b = 10, 16, 18
 			}
 			img.SetRGBA(x, y, color.RGBA{uint8(min(r, 255)), uint8(min(g, 255)), uint8(min(b, 255)), 255})

@@ -13,9 +13,12 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"lumtra/core/history"
 	"lumtra/core/object"
 	"lumtra/core/plan"
 	"lumtra/service"
+	"lumtra/service/cycle"
+	"lumtra/service/workroom"
 )
 
 // Say tells an event of the story: a name and fields for programs, a sentence
@@ -41,7 +44,7 @@ func Story(ctx context.Context, dir string, s *service.Service, say Say) error {
 	if err != nil {
 		return err
 	}
-	if n := work(again); len(n) != 0 {
+	if n := effectsOf(again); len(n) != 0 {
 		return fmt.Errorf("the second plan should have nothing to do, but has %d effects", len(n))
 	}
 	say("nothing_to_do", nil, "Nothing to do, as it should be: what is there is the same.")
@@ -49,7 +52,7 @@ func Story(ctx context.Context, dir string, s *service.Service, say Say) error {
 	if err != nil {
 		return err
 	}
-	third, err := t.plan("after a change, an addition and a removal")
+	third, err := t.plan("after a change, an addition and a deletion")
 	if err != nil {
 		return err
 	}
@@ -69,21 +72,27 @@ type teller struct {
 	dir string
 	s   *service.Service
 	say Say
+
+	number int // of the plan that was made last
 }
 
 // plan makes a plan and returns every effect but the same.
 func (t *teller) plan(what string) (map[string]plan.Kind, error) {
-	info, err := t.s.Plan(t.ctx, Job, service.Freshness{}, &service.Activity{})
+	info, err := t.s.Plan(t.ctx, Job, workroom.Freshness{}, &workroom.Activity{})
 	if err != nil {
 		return nil, err
 	}
-	t.say("surveyed", map[string]any{"source": info.Source.Place, "source_objects": info.Source.Objects, "source_bytes": info.Source.Bytes,
-		"target": info.Target.Place, "target_objects": info.Target.Objects},
-		fmt.Sprintf("Surveyed %s: %s objects, %s; and %s: %s objects.", info.Source.Place, humanize.Comma(info.Source.Objects),
+	t.number = info.Number
+	t.say("surveyed", map[string]any{"source": info.Source.Place, "source_objects": info.Source.Objects,
+		"source_bytes": info.Source.Bytes,
+		"target":       info.Target.Place, "target_objects": info.Target.Objects},
+		fmt.Sprintf("Surveyed %s: %s objects, %s; and %s: %s objects.", info.Source.Place,
+			humanize.Comma(info.Source.Objects),
 			humanize.IBytes(uint64(info.Source.Bytes)), info.Target.Place, humanize.Comma(info.Target.Objects)))
 	t.say("planned", map[string]any{"plan": info.Number, "totals": info.Totals.Map()},
 		fmt.Sprintf("Plan %d (%s): %d to add, %d to change, %d the same, %d only at the target.", info.Number, what,
-			info.Totals[plan.Add].Count, info.Totals[plan.Change].Count, info.Totals[plan.Same].Count, info.Totals[plan.Extra].Count))
+			info.Totals[plan.Add].Count, info.Totals[plan.Change].Count, info.Totals[plan.Same].Count,
+			info.Totals[plan.Extra].Count))
 	p, err := t.s.PlanNumber(Job, info.Number)
 	if err != nil {
 		return nil, err
@@ -98,14 +107,15 @@ func (t *teller) plan(what string) (map[string]plan.Kind, error) {
 		}
 		found[e.Key] = e.Kind
 		if info.Totals.All().Count-info.Totals[plan.Same].Count <= 20 {
-			t.say("effect", map[string]any{"effect": e.Kind, "key": object.Display(e.Key), "bytes": e.Bytes(), "why": e.Why()},
+			t.say("effect", map[string]any{"effect": e.Kind, "key": object.Display(e.Key), "bytes": e.Bytes(),
+				"why": e.Why()},
 				fmt.Sprintf("    %-7s %s — %s", e.Kind, object.Display(e.Key), e.Why()))
 		}
 	}
 	return found, c.Err()
 }
 
-func work(effects map[string]plan.Kind) []string {
+func effectsOf(effects map[string]plan.Kind) []string {
 	var keys []string
 	for k, kind := range effects {
 		if kind.Moves() {
@@ -115,39 +125,44 @@ func work(effects map[string]plan.Kind) []string {
 	return keys
 }
 
+// runAndProve carries out the plan that was made last, and proves it.
 func (t *teller) runAndProve() error {
-	r, err := t.s.StartRun(t.ctx, Job, service.RunOptions{})
+	var ran history.Run
+	var proved *workroom.Proof
+	err := t.s.Cycle().Go(t.ctx, Job, cycle.Policy{Number: t.number, Prove: &workroom.ProveOptions{}},
+		func(step cycle.Step) {
+			switch step := step.(type) {
+			case cycle.Ran:
+				ran = step.Run
+				took := ran.Ended.Sub(ran.Began)
+				t.say("ran", map[string]any{"plan": ran.Plan, "end": ran.End, "objects": ran.Objects,
+					"bytes": ran.Bytes, "failed": ran.Failed, "seconds": took.Seconds()},
+					fmt.Sprintf("Ran plan %d: %s objects, %s in %s, %s/s; %d failed.", ran.Plan,
+						humanize.Comma(ran.Objects), humanize.IBytes(uint64(ran.Bytes)),
+						took.Round(time.Millisecond), humanize.IBytes(uint64(float64(ran.Bytes)/took.Seconds())),
+						ran.Failed))
+			case cycle.Proved:
+				proved = step.Proof
+				t.say("proved", map[string]any{"method": proved.Method, "holds": proved.Holds(),
+					"objects": proved.Objects, "manifest": filepath.Join(proved.Dir, "manifest.jsonl")},
+					fmt.Sprintf("Proved by %s: %d of %d objects are the same at both sides.", proved.Method,
+						proved.Objects["same"],
+						proved.Objects["same"]+proved.Objects["different"]+proved.Objects["missing"]+
+							proved.Objects["not compared"]))
+			}
+		})
 	switch {
-	case errors.Is(err, service.ErrNothingToDo):
+	case errors.Is(err, workroom.ErrNothingToDo):
 		t.say("nothing_to_do", nil, "Everything is there already.")
 	case err != nil:
 		return err
-	default:
-		stop := context.AfterFunc(t.ctx, r.Stop)
-		defer stop()
-		res, err := r.Wait()
-		if err != nil {
-			return err
-		}
-		took := res.Ended.Sub(res.Began)
-		t.say("ran", map[string]any{"plan": res.Plan, "end": res.End, "objects": res.Objects, "bytes": res.Bytes, "failed": res.Failed, "seconds": took.Seconds()},
-			fmt.Sprintf("Ran plan %d: %s objects, %s in %s, %s/s; %d failed.", res.Plan, humanize.Comma(res.Objects), humanize.IBytes(uint64(res.Bytes)),
-				took.Round(time.Millisecond), humanize.IBytes(uint64(float64(res.Bytes)/took.Seconds())), res.Failed))
-		if t.ctx.Err() != nil {
-			return t.ctx.Err()
-		}
-		if res.Failed > 0 {
-			return fmt.Errorf("%d objects failed", res.Failed)
-		}
 	}
-	p, err := t.s.Prove(t.ctx, Job, service.ProveOptions{}, &service.Activity{})
-	if err != nil {
-		return err
-	}
-	t.say("proved", map[string]any{"method": p.Method, "holds": p.Holds(), "objects": p.Objects, "manifest": filepath.Join(p.Dir, "manifest.jsonl")},
-		fmt.Sprintf("Proved by %s: %d of %d objects are the same at both sides.", p.Method, p.Objects["same"],
-			p.Objects["same"]+p.Objects["different"]+p.Objects["missing"]+p.Objects["not compared"]))
-	if !p.Holds() {
+	switch {
+	case t.ctx.Err() != nil:
+		return t.ctx.Err()
+	case ran.Failed > 0:
+		return fmt.Errorf("%d objects failed", ran.Failed)
+	case proved == nil || !proved.Holds():
 		return errors.New("the proof does not hold")
 	}
 	return nil
@@ -188,6 +203,7 @@ func (t *teller) meddle() (map[string]plan.Kind, error) {
 		}
 		want[filepath.ToSlash(key)] = kind
 	}
-	t.say("meddled", map[string]any{"changed": 1, "added": 1, "removed": 1}, "Changed one sidecar, added one recording, removed one sidecar.")
+	t.say("meddled", map[string]any{"changed": 1, "added": 1, "deleted": 1},
+		"Changed one sidecar, added one recording, deleted one sidecar.")
 	return want, nil
 }

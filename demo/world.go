@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"image"
 	"image/color"
@@ -37,9 +38,12 @@ type Size struct {
 var Usual = Size{Masters: 54, Tiles: 1800, Cards: 9, Scale: 1}
 
 var (
-	sites  = []string{"weir", "mudflat", "reedbed", "saltpan", "old pier", "north spit", "lighthouse", "ferry steps", "glasswort creek"}
-	voices = []string{"dunlin", "curlew", "avocet", "reed warbler", "bittern", "redshank", "spoonbill", "wind in sedge", "rain on tin",
-		"net mender's dialect", "tide bell", "shelduck", "little tern", "marsh harrier", "ice breaking", "eel catcher's song"}
+	sites = []string{"weir", "mudflat", "reedbed", "saltpan", "old pier", "north spit", "lighthouse", "ferry steps",
+		"glasswort creek"}
+	voices = []string{"dunlin", "curlew", "avocet", "reed warbler", "bittern", "redshank", "spoonbill",
+		"wind in sedge", "rain on tin",
+		"net mender's dialect", "tide bell", "shelduck", "little tern", "marsh harrier", "ice breaking",
+		"eel catcher's song"}
 )
 
 // marker tells a finished world from a half-built one.
@@ -60,7 +64,8 @@ func halfBuilt(dir string) bool {
 	if raw, err := os.ReadFile(filepath.Join(dir, unfinished)); err != nil || string(raw) != unfinishedText {
 		return false
 	}
-	ours := []string{unfinished, "studio", "field-cards", "stores", "jobs", "endpoints.toml", "rates.toml", "surveys", "state"}
+	ours := []string{unfinished, "studio", "field-cards", "stores", "jobs", "endpoints.toml", "rates.toml", "surveys",
+		"state"}
 	all, err := os.ReadDir(dir)
 	return err == nil && !slices.ContainsFunc(all, func(e fs.DirEntry) bool { return !slices.Contains(ours, e.Name()) })
 }
@@ -96,7 +101,8 @@ func Build(ctx context.Context, dir string, size Size) error {
 	}
 	for i := range size.Cards {
 		group.Go(func() error {
-			name := filepath.Join(dir, "field-cards", fmt.Sprintf("card-%c", 'a'+i%3), fmt.Sprintf("take-%03d.wav", i+1))
+			name := filepath.Join(dir, "field-cards", fmt.Sprintf("card-%c", 'a'+i%3),
+				fmt.Sprintf("take-%03d.wav", i+1))
 			return wav(ctx, name, uint64(9000+i), 6*size.Scale, recorded(400+i))
 		})
 	}
@@ -135,7 +141,8 @@ func master(ctx context.Context, dir string, i int, scale float64) error {
 	if err := wav(ctx, filepath.Join(dir, "studio/masters", stem+".wav"), uint64(i), seconds, at); err != nil {
 		return err
 	}
-	if err := wav(ctx, filepath.Join(dir, "studio/proofs", stem+" proof.wav"), uint64(i), min(seconds, 4), at.Add(time.Hour)); err != nil {
+	if err := wav(ctx, filepath.Join(dir, "studio/proofs", stem+" proof.wav"), uint64(i), min(seconds, 4),
+		at.Add(time.Hour)); err != nil {
 		return err
 	}
 	facts, err := json.MarshalIndent(map[string]any{
@@ -264,33 +271,47 @@ var jobTexts = map[string]string{
 	"nightly-masters": `# Every master recording and its sidecar, kept a second time in the north store.
 source = "studio/masters"
 target = "north-store/archive/masters"
-judge = "size-and-time"
+compare-by = "size-and-time"
 proof = "stored-checksum"
 
 [limits]
 streams = 8
 part-size = "8MiB"
+
+[when]
+start = "daily at 01:30"
+prove = true
 `,
 	"hill-copy": `# A second copy of the masters, in another house that speaks another protocol.
 source = "north-store/archive/masters"
 target = "hill-store/vault/masters"
-judge = "size-and-time"
+compare-by = "size-and-time"
 proof = "stored-checksum"
 
 [limits]
 streams = 8
+
+[when]
+start = "daily at 02:00"
 `,
 	"tiles-out": `# Thousands of tiny spectrogram tiles, for the web map.
 source = "studio/tiles"
 target = "tiles/map/tiles"
-judge = "size-and-time"
+compare-by = "size-and-time"
 proof = "stored-checksum"
+
+[when]
+start = "every 6 hours"
 `,
 	"field-cards-in": `# What came back from the field, into the studio's inbox.
 source = "field-cards"
 target = "studio/inbox"
-judge = "content"
+compare-by = "content"
 proof = "read-back"
+
+[when]
+start = "weekdays at 12:30, 18:30"
+window = ["12:00-20:00 mon-fri"]
 `,
 }
 
@@ -331,14 +352,14 @@ const templateText = `# A mirror: what is gone at the source goes to the trash a
 template = true
 source = "studio/masters"
 target = "hill-store/vault/mirror"
-extras = "trash"
+target-only = "trash"
 
 [select]
 exclude = ["**/*.tmp", "**/.*"]
 
-[guards]
-removals = 50
-removal-share = 10
+[safety]
+deletions = 50
+deletion-share = 10
 `
 
 // buckets are made at the stores, since a job does not make its target's bucket.
@@ -357,7 +378,8 @@ func writeWorkspace(dir string) error {
 			return err
 		}
 	}
-	for name, text := range map[string]string{"endpoints.toml": endpointsText, "rates.toml": ratesText, "jobs/mirror.toml": templateText} {
+	for name, text := range map[string]string{"endpoints.toml": endpointsText, "rates.toml": ratesText,
+		"jobs/mirror.toml": templateText} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err
 		}
@@ -374,11 +396,12 @@ func Furnish(ctx context.Context, dir string, s *service.Service) error {
 			}
 		}
 	}
-	if err := loans(ctx, s); err != nil {
+	if err := errors.Join(loans(ctx, s), past(ctx, s)); err != nil {
 		return err
 	}
 	if err := os.Remove(filepath.Join(dir, unfinished)); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, marker), []byte(`{"world": "Saltmarsh Sound Archive", "made_up": true}`+"\n"), 0o644)
+	return os.WriteFile(filepath.Join(dir, marker), []byte(`{"world": "Saltmarsh Sound Archive", "made_up": true}`+
+		"\n"), 0o644)
 }

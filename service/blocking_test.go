@@ -16,25 +16,26 @@ import (
 	"lumtra/core/history"
 	"lumtra/core/place"
 	"lumtra/core/probe"
-	"lumtra/service"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
 // What is known to fail is refused before its first byte, by name, and runs in spite of
 // it only when that name is given; what turned out well blocks nothing any more.
 func TestBlockers(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	refused := func(job, name string) {
 		t.Helper()
-		_, err := s.StartRun(ctx, job, service.RunOptions{})
-		require.ErrorIs(t, err, service.ErrBlocked)
+		_, err := s.StartRun(ctx, job, workroom.RunOptions{})
+		require.ErrorIs(t, err, workroom.ErrBlocked)
 		assert.ErrorContains(t, err, "--despite "+name)
 		for _, r := range must(s.Runs(ctx, job, time.Time{}, 9)) {
 			assert.Zero(t, r.Bytes, "nothing began")
 		}
-		_, err = s.StartRun(ctx, job, service.RunOptions{Despite: []string{"moonlight"}})
-		assert.ErrorIs(t, err, service.ErrBadInput)
+		_, err = s.StartRun(ctx, job, workroom.RunOptions{Despite: []string{"moonlight"}})
+		assert.ErrorIs(t, err, workspace.ErrBadInput)
 		all, err := s.Checks(ctx, job, must(s.LatestPlan(job)).Info.Number)
 		require.NoError(t, err)
 		blocks := false
@@ -46,16 +47,18 @@ func TestBlockers(t *testing.T) {
 
 	// Writing was refused when the target was tested.
 	makePlan(t, s)
-	bad := &probe.Report{At: time.Now(), Bucket: "archive", Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Refused, Mend: "ask for it"}}}
+	bad := &probe.Report{At: time.Now(), Bucket: "archive",
+		Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Refused, Mend: "ask for it"}}}
 	require.NoError(t, s.KeepReport("north", bad))
 	refused("masters", "permissions")
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{Despite: []string{"permissions"}})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{Despite: []string{"permissions"}})
 	require.NoError(t, err)
 	res, err := r.Wait()
 	require.NoError(t, err)
 	assert.Equal(t, history.Clean, res.End, "the store had changed its mind")
 	// A test that came to an end before a step says nothing about it.
-	require.NoError(t, s.KeepReport("north", &probe.Report{At: time.Now(), Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Untried}}}))
+	require.NoError(t, s.KeepReport("north",
+		&probe.Report{At: time.Now(), Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Untried}}}))
 	all, err := s.Checks(ctx, "masters", 1)
 	require.NoError(t, err)
 	found := ""
@@ -73,9 +76,10 @@ func TestBlockers(t *testing.T) {
 	if err := os.Truncate(filepath.Join(dir, "studio/huge.wav"), 8<<40); err == nil {
 		put(t, dir, "other/x", "")
 		put(t, dir, "jobs/local.toml", "source = \"studio\"\ntarget = \"studio2\"\n")
-		put(t, dir, "endpoints.toml", string(must(os.ReadFile(filepath.Join(dir, "endpoints.toml"))))+"\n[endpoint.studio2]\nkind = \"folder\"\npath = \"other\"\n")
+		put(t, dir, "endpoints.toml", string(must(os.ReadFile(filepath.Join(dir, "endpoints.toml"))))+
+			"\n[endpoint.studio2]\nkind = \"folder\"\npath = \"other\"\n")
 		s.Reread()
-		_, err := s.Plan(ctx, "local", service.Freshness{}, &service.Activity{})
+		_, err := s.Plan(ctx, "local", workroom.Freshness{}, &workroom.Activity{})
 		require.NoError(t, err)
 		refused("local", "room")
 		require.NoError(t, os.Remove(filepath.Join(dir, "studio/huge.wav")))
@@ -84,22 +88,58 @@ func TestBlockers(t *testing.T) {
 	// Cold objects block until they have been restored.
 	p, err := s.Place(ctx, "north/archive/masters")
 	require.NoError(t, err)
-	_, err = p.Write(ctx, "cold.wav", strings.NewReader("c"), 1, place.WriteOptions{Class: "GLACIER", Condition: place.Always})
+	_, err = p.Write(ctx, "cold.wav", strings.NewReader("c"), 1,
+		place.WriteOptions{Class: "GLACIER", Condition: place.Always})
 	require.NoError(t, err)
 	put(t, dir, "jobs/back.toml", "source = \"north/archive/masters\"\ntarget = \"studio/back\"\n")
-	back, err := s.Plan(ctx, "back", service.Freshness{}, &service.Activity{})
+	back, err := s.Plan(ctx, "back", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
 	refused("back", "cold")
-	_, err = s.Mend(ctx, "back", back.Number, service.FixRestore)
+	_, err = s.Mend(ctx, "back", back.Number, workroom.FixRestore)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		r, err := s.StartRun(ctx, "back", service.RunOptions{})
+		r, err := s.StartRun(ctx, "back", workroom.RunOptions{})
 		if err != nil {
 			return false
 		}
 		res, err := r.Wait()
 		return err == nil && res.End == history.Clean
-	}, 20*time.Second, 100*time.Millisecond)
+	}, 5*time.Minute, 100*time.Millisecond)
+}
+
+// A source that takes no tags is known before the first byte, by its kind or by its test, to
+// a job whose sources are to be tagged.
+func TestBlockedByTags(t *testing.T) {
+	dir := prepared(t)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n")
+	put(t, dir, "jobs/tagged.toml",
+		"source = \"north/archive/masters\"\ntarget = \"north/archive/tagged\"\nafterwards = \"tag\"\nsource-tags = "+
+			"{ sent = \"yes\" }\n")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	makePlan(t, s)
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
+	require.NoError(t, err)
+	_, err = r.Wait()
+	require.NoError(t, err)
+	p, err := s.Plan(ctx, "tagged", workroom.Freshness{}, &workroom.Activity{})
+	require.NoError(t, err)
+	blocks := func() (found string) {
+		for _, c := range must(s.Checks(ctx, "tagged", p.Number)) {
+			if c.Blocks {
+				found += c.Name + ": " + c.Found
+			}
+		}
+		return found
+	}
+	assert.Empty(t, blocks())
+	known := &place.Facts{At: time.Now(), Answers: map[place.Ask]place.Answer{place.KeepsTags: place.Refused}}
+	require.NoError(t, s.KeepReport("north", &probe.Report{At: time.Now(), Bucket: "archive", Wrote: true,
+		Facts: known}))
+	assert.Contains(t, blocks(), "afterwards: ")
+	assert.Contains(t, blocks(), "tags are refused by the store")
+	_, err = s.StartRun(ctx, "tagged", workroom.RunOptions{})
+	require.ErrorIs(t, err, workroom.ErrBlocked)
 }
 
 func must[T any](x T, err error) T {
@@ -112,8 +152,9 @@ func must[T any](x T, err error) T {
 // What was decided about one plan is not taken for a word about another, and what it
 // says of the totals does not lift a guard.
 func TestForgedChoices(t *testing.T) {
-	dir := workspace(t)
-	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\nextras = \"remove\"\n")
+	dir := prepared(t)
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\ntarget-only = "+
+		"\"delete\"\n")
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	p, err := s.Place(ctx, "north/archive/masters")
@@ -131,13 +172,13 @@ func TestForgedChoices(t *testing.T) {
 	raw, err := os.ReadFile(choices("0001"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(choices("0002"), raw, 0o600))
-	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
-	require.ErrorIs(t, err, service.ErrHeld, "plan 1 was approved, not plan 2")
+	_, err = s.StartRun(ctx, "masters", workroom.RunOptions{Number: two.Number})
+	require.ErrorIs(t, err, workroom.ErrHeld, "plan 1 was approved, not plan 2")
 
 	// One that was cut short is told, with the file to remove, and runs nothing.
 	require.NoError(t, os.WriteFile(choices("0002"), raw[:len(raw)/2], 0o600))
-	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
-	require.ErrorContains(t, err, choices("0002")+", cannot be read")
+	_, err = s.StartRun(ctx, "masters", workroom.RunOptions{Number: two.Number})
+	require.ErrorContains(t, err, choices("0002")+", is damaged")
 	require.NoError(t, os.Remove(choices("0002")))
 
 	// Totals that somebody wrote into the file, with nothing in them that a guard minds.
@@ -152,10 +193,10 @@ func TestForgedChoices(t *testing.T) {
 	raw, err = json.Marshal(forged)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(choices("0002"), raw, 0o600))
-	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
-	require.ErrorIs(t, err, service.ErrHeld)
+	_, err = s.StartRun(ctx, "masters", workroom.RunOptions{Number: two.Number})
+	require.ErrorIs(t, err, workroom.ErrHeld)
 	require.NoError(t, s.Approve(ctx, "masters", two.Number, 2))
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{Number: two.Number})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{Number: two.Number})
 	require.NoError(t, err)
 	_, err = r.Wait()
 	require.NoError(t, err)
@@ -172,9 +213,12 @@ func TestReferencesThatAreNone(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "shadow", "root:$6$salt:19000:0:99999:7:::\nmarsh:!:19000::::::\n")
 	put(t, dir, "key", "a2V5\n")
-	put(t, dir, "endpoints.toml", "[endpoint.a]\nkind = \"blob\"\naddress = \""+web.URL+"/x\"\nsignature-from = \"file:shadow\"\n"+
-		"[endpoint.b]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:shadow\"\n"+
-		"[endpoint.c]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:key\"\n")
+	put(t, dir, "endpoints.toml", "[endpoint.a]\nkind = \"blob\"\naddress = \""+web.URL+
+		"/x\"\nsignature-from = \"file:shadow\"\n"+
+		"[endpoint.b]\nkind = \"s3\"\naddress = \""+web.URL+
+		"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:shadow\"\n"+
+		"[endpoint.c]\nkind = \"s3\"\naddress = \""+web.URL+
+		"\"\naccess-key = \"k\"\nsecret-from = \"file:key\"\ntoken-from = \"file:key\"\n")
 	s := open(t, dir)
 	uses, err := s.Unconfirmed()
 	require.NoError(t, err)

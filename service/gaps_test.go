@@ -15,13 +15,16 @@ import (
 	"lumtra/core/history"
 	"lumtra/core/place"
 	"lumtra/service"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 	"lumtra/standin"
 )
 
 // A run whose plan did not see everything is not done, however well it went; nor does a
 // proof of such a listing hold.
 func TestGapsAreNotDone(t *testing.T) {
-	server, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "saltmarsh", Secret: secretText}}})
+	server, err := standin.New(standin.Config{Dir: t.TempDir(),
+		Keys: []standin.Key{{Access: "saltmarsh", Secret: secretText}}})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, server.Close()) })
 	var shut atomic.Bool
@@ -34,11 +37,14 @@ func TestGapsAreNotDone(t *testing.T) {
 	}))
 	t.Cleanup(web.Close)
 	dir := t.TempDir()
-	put(t, dir, "endpoints.toml", "[endpoint.copy]\nkind = \"folder\"\npath = \"copy\"\n[endpoint.north]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"saltmarsh\"\nsecret-from = \"file:north.secret\"\n")
+	put(t, dir, "endpoints.toml",
+		"[endpoint.copy]\nkind = \"folder\"\npath = \"copy\"\n[endpoint.north]\nkind = \"s3\"\naddress = \""+web.URL+
+			"\"\naccess-key = \"saltmarsh\"\nsecret-from = \"file:north.secret\"\n")
 	put(t, dir, "north.secret", secretText)
 	put(t, dir, "copy/.keep", "")
-	put(t, dir, "jobs/masters.toml", "source = \"north/archive\"\ntarget = \"copy\"\nextras = \"remove\"\n[guards]\nremoval-share = 100\n")
-	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state"), Trust: true})
+	put(t, dir, "jobs/masters.toml",
+		"source = \"north/archive\"\ntarget = \"copy\"\ntarget-only = \"delete\"\n[safety]\ndeletion-share = 100\n")
+	s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state"), Trust: true})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
@@ -49,25 +55,25 @@ func TestGapsAreNotDone(t *testing.T) {
 		require.NoError(t, err)
 	}
 	shut.Store(true)
-	info, res := run(t, s, "masters", service.Freshness{})
+	info, res := run(t, s, "masters", workroom.Freshness{})
 	assert.Positive(t, info.Source.Missed)
 	assert.Equal(t, history.Failures, res.End)
 	assert.Positive(t, res.Gaps)
 	assert.EqualValues(t, 1000, res.Objects)
-	p, err := s.Prove(ctx, "masters", service.ProveOptions{}, &service.Activity{})
+	p, err := s.Prove(ctx, "masters", workroom.ProveOptions{}, &workroom.Activity{})
 	require.NoError(t, err)
 	assert.False(t, p.Holds())
 
 	shut.Store(false)
-	_, res = run(t, s, "masters", service.Freshness{})
+	_, res = run(t, s, "masters", workroom.Freshness{})
 	assert.Equal(t, history.Clean, res.End)
-	p, err = s.Prove(ctx, "masters", service.ProveOptions{}, &service.Activity{})
+	p, err = s.Prove(ctx, "masters", workroom.ProveOptions{}, &workroom.Activity{})
 	require.NoError(t, err)
 	assert.True(t, p.Holds(), "%v", p.Objects)
 
 	// And what was listed once and is not now, with a gap, is not removed for it.
 	shut.Store(true)
-	info, _ = run(t, s, "masters", service.Freshness{})
+	info, _ = run(t, s, "masters", workroom.Freshness{})
 	assert.Zero(t, info.Totals.Work().Count)
 	assert.Len(t, keys(t, filepath.Join(dir, "copy")), 1100)
 }

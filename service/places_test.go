@@ -13,35 +13,39 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/handle"
-	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/kind"
+	"lumtra/core/place/kinds"
 	"lumtra/core/place/placetest"
 	"lumtra/core/plan"
 	"lumtra/core/probe"
 	"lumtra/core/secret"
 	"lumtra/service"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 	"lumtra/standin"
 )
 
 // Endpoints and credentials are added, used, rotated and removed, with the
 // service open all the while; what is in use is not removed.
 func TestEndpointsAndCredentials(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	s := open(t, dir)
 	given := func(text string) *secret.Credential {
-		return &secret.Credential{Facts: secret.Facts{Label: "new", Kind: secret.KeyPair, Name: "saltmarsh"}, Secret: secret.New(text)}
+		return &secret.Credential{Kept: secret.Kept{Label: "new", Kind: secret.KeyPair, Name: "saltmarsh"},
+			Secret: secret.New(text)}
 	}
-	e := job.Endpoint{Name: "second", Kind: job.KindS3, StandIn: "second"}
+	e := kind.Settings{Name: "second", Kind: "s3", StandIn: "second"}
 	require.NoError(t, s.SaveEndpoint("", e, given("first-secret")))
-	assert.ErrorIs(t, s.SaveEndpoint("", e, nil), service.ErrBadInput)
+	assert.ErrorIs(t, s.SaveEndpoint("", e, nil), workspace.ErrBadInput)
 	require.NoError(t, s.MakeBucket(ctx, "second", "box"))
-	assert.ErrorIs(t, s.MakeBucket(ctx, "second", "No Good"), service.ErrBadInput)
+	assert.ErrorIs(t, s.MakeBucket(ctx, "second", "No Good"), workspace.ErrBadInput)
 	all, err := s.Credentials()
 	require.NoError(t, err)
 	assert.Equal(t, []string{"second"}, all[0].UsedBy)
-	assert.ErrorIs(t, s.RemoveCredential("new"), service.ErrBadInput)
-	assert.ErrorIs(t, s.RemoveEndpoint("studio"), service.ErrBadInput, "a job names it")
+	assert.ErrorIs(t, s.RemoveCredential("new"), workspace.ErrBadInput)
+	assert.ErrorIs(t, s.RemoveEndpoint("studio"), workspace.ErrBadInput, "a job names it")
 
 	r, err := s.TestEndpoint(ctx, "second", probe.Options{Write: true})
 	require.NoError(t, err)
@@ -57,35 +61,37 @@ func TestEndpointsAndCredentials(t *testing.T) {
 	require.NoError(t, s.RemoveCredential("new"))
 
 	until := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
-	p, err := service.TakeApart("  https://marsh.blob.example.net/box?sv=2020-12-06&se=" + until.Format(time.RFC3339) + "&sr=c&sp=rl&sig=abc%3D ")
+	p, err := kinds.Read("  https://marsh.blob.example.net/box?sv=2020-12-06&se=" + until.Format(time.RFC3339) +
+		"&sr=c&sp=rl&sig=abc%3D ")
 	require.NoError(t, err)
-	assert.Equal(t, job.Endpoint{Kind: job.KindBlob, Address: "https://marsh.blob.example.net", Bucket: "box"}, p.Endpoint)
+	assert.Equal(t, kind.Settings{Kind: "blob", Address: "https://marsh.blob.example.net", Bucket: "box"}, p.Endpoint)
 	given2 := *p.Credential
 	given2.Label = "signed"
 	p.Endpoint.Name = "signed"
 	require.NoError(t, s.SaveEndpoint("", p.Endpoint, &given2))
 	assert.WithinDuration(t, until, s.Expiring(time.Now())["signed"], 0)
-	for text, kind := range map[string]string{"/data/studio": job.KindFolder, "list.csv": job.KindList, "https://marsh.blob.example.net": job.KindBlob, "https://s3.example.org/box": job.KindS3} {
-		p, err := service.TakeApart(text)
+	for text, kind := range map[string]string{"/data/studio": "folder", "list.csv": "list",
+		"https://marsh.blob.example.net": "blob", "https://s3.example.org/box": "s3"} {
+		p, err := kinds.Read(text)
 		require.NoError(t, err)
 		assert.Equal(t, kind, p.Endpoint.Kind)
 		assert.Nil(t, p.Credential)
 	}
-	_, err = service.TakeApart("https://h/?sig=")
+	_, err = kinds.Read("https://h/?sig=")
 	assert.Error(t, err)
 }
 
 // What a test of the target found is in the plan: that nothing is kept of what
 // is changed there.
 func TestPlanHearsOfTests(t *testing.T) {
-	s := open(t, workspace(t))
+	s := open(t, prepared(t))
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	_, err := s.TestEndpoint(ctx, "north", probe.Options{Write: true})
 	require.NoError(t, err)
 	info := makePlan(t, s)
 	require.Len(t, info.Notes, 1)
 	assert.Contains(t, info.Notes[0], "north/archive keeps no versions")
-	_, err = s.SetVersioning(ctx, service.At{Endpoint: "north", Bucket: "archive"}, true)
+	_, err = s.SetVersioning(ctx, workspace.At{Endpoint: "north", Bucket: "archive"}, true)
 	require.NoError(t, err)
 	_, err = s.TestEndpoint(ctx, "north", probe.Options{})
 	require.NoError(t, err)
@@ -94,23 +100,24 @@ func TestPlanHearsOfTests(t *testing.T) {
 
 // A target that was found to refuse parts gets its big objects whole.
 func TestRunsGoByTests(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	put(t, dir, "studio/dawn.wav", strings.Repeat("dawn", 3<<20))
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
-	require.NoError(t, s.KeepReport("north", &probe.Report{Endpoint: "north", Wrote: true, VerifiesSums: true, Conditions: true}))
+	require.NoError(t, s.KeepReport("north", &probe.Report{Endpoint: "north", Wrote: true, VerifiesSums: true,
+		Conditions: true}))
 	makePlan(t, s)
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
 	res, err := r.Wait()
 	require.NoError(t, err)
 	assert.Zero(t, res.Failed)
-	f, err := s.Describe(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "masters/dawn.wav"}, "")
+	f, err := s.Describe(ctx, workspace.At{Endpoint: "north", Bucket: "archive", Key: "masters/dawn.wav"}, "")
 	require.NoError(t, err)
 	assert.NotContains(t, f.Entry.ETag, "-", "it went in one piece")
 }
 
-func rows(t *testing.T, s *service.Service, at service.At, removed bool) (names []string) {
+func rows(t *testing.T, s *service.Service, at workspace.At, removed bool) (names []string) {
 	for e, err := range s.List(ctx, at, removed, false) {
 		require.NoError(t, err)
 		names = append(names, e.Kind.String()[:1]+" "+strings.TrimPrefix(e.Key, at.Key))
@@ -121,9 +128,9 @@ func rows(t *testing.T, s *service.Service, at service.At, removed bool) (names 
 // Every key, whatever it is made of, is found by walking down from the top, and
 // is described, previewed and handled as itself.
 func TestHostileKeysAreReached(t *testing.T) {
-	s := open(t, workspace(t))
+	s := open(t, prepared(t))
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
-	top := service.At{Endpoint: "north", Bucket: "archive"}
+	top := workspace.At{Endpoint: "north", Bucket: "archive"}
 	p, err := s.Root(top)
 	require.NoError(t, err)
 	var kept []string
@@ -134,13 +141,13 @@ func TestHostileKeysAreReached(t *testing.T) {
 	}
 	require.Greater(t, len(kept), 35)
 	found := map[string]bool{}
-	var walk func(at service.At)
-	walk = func(at service.At) {
+	var walk func(at workspace.At)
+	walk = func(at workspace.At) {
 		l, err := s.OpenLevel(ctx, at, false)
 		require.NoError(t, err)
 		defer l.Close()
 		l.Want(-1)
-		require.Eventually(t, func() bool { return l.State().Ended }, 10*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return l.State().Ended }, 5*time.Minute, time.Millisecond)
 		require.NoError(t, l.State().Err)
 		for _, e := range l.All() {
 			one := at
@@ -162,20 +169,21 @@ func TestHostileKeysAreReached(t *testing.T) {
 	for _, key := range kept {
 		assert.True(t, found[key], "%q", key)
 	}
-	act, err := s.Copy([]service.At{{Endpoint: "north", Bucket: "archive", Key: "a//"}}, service.At{Endpoint: "north", Bucket: "archive", Key: "to/"}, false, handle.Count{})
+	act, err := s.Copy([]workspace.At{{Endpoint: "north", Bucket: "archive", Key: "a//"}},
+		workspace.At{Endpoint: "north", Bucket: "archive", Key: "to/"}, false, handle.Count{})
 	require.NoError(t, err)
 	require.NoError(t, act.Wait())
 	assert.Zero(t, act.State().Failed, "%v", act.State().Problems)
-	assert.Equal(t, []string{"p /"}, rows(t, s, service.At{Endpoint: "north", Bucket: "archive", Key: "to/"}, false))
+	assert.Equal(t, []string{"p /"}, rows(t, s, workspace.At{Endpoint: "north", Bucket: "archive", Key: "to/"}, false))
 }
 
 // Removals take the number that was counted, are noted, and are seen and taken
 // back where versions are kept.
 func TestHandlingIsNoted(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
-	top := service.At{Endpoint: "north", Bucket: "archive"}
+	top := workspace.At{Endpoint: "north", Bucket: "archive"}
 	is, err := s.SetVersioning(ctx, top, true)
 	require.NoError(t, err)
 	assert.Equal(t, place.VersioningOn, is)
@@ -185,39 +193,42 @@ func TestHandlingIsNoted(t *testing.T) {
 		_, err := p.Write(ctx, key, strings.NewReader("x"), 1, place.WriteOptions{})
 		require.NoError(t, err)
 	}
-	pick := []service.At{{Endpoint: "north", Bucket: "archive", Key: "b/"}}
+	pick := []workspace.At{{Endpoint: "north", Bucket: "archive", Key: "b/"}}
 	n, err := s.Measure(ctx, pick, true, nil)
 	require.NoError(t, err)
 	_, err = s.Remove(pick, false, n, n.All()+1)
-	assert.ErrorIs(t, err, service.ErrBadInput)
+	assert.ErrorIs(t, err, workspace.ErrBadInput)
 	act, err := s.Remove(pick, false, n, n.All())
 	require.NoError(t, err)
 	require.NoError(t, act.Wait())
-	below := service.At{Endpoint: "north", Bucket: "archive", Key: "b/"}
+	below := workspace.At{Endpoint: "north", Bucket: "archive", Key: "b/"}
 	assert.Empty(t, rows(t, s, below, false))
 	assert.Equal(t, []string{"d c"}, rows(t, s, below, true))
 	assert.Equal(t, []string{"o a", "p b/"}, rows(t, s, top, true))
-	f, err := s.Describe(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "")
+	f, err := s.Describe(ctx, workspace.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "")
 	require.NoError(t, err)
 	require.Len(t, f.Versions, 3)
-	require.NoError(t, s.BringBack(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, f.Versions[2].Version))
+	require.NoError(t, s.BringBack(ctx, workspace.At{Endpoint: "north", Bucket: "archive", Key: "b/c"},
+		f.Versions[2].Version))
 	assert.Equal(t, []string{"o c"}, rows(t, s, below, false))
 	file := filepath.Join(dir, "fetched")
-	_, err = s.Fetch(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, f.Versions[1].Version, file)
+	_, err = s.Fetch(ctx, workspace.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, f.Versions[1].Version, file)
 	require.NoError(t, err)
-	_, err = s.Fetch(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "", file)
-	assert.ErrorIs(t, err, service.ErrBadInput, "no file is written over")
-	metadata, tags := place.MetadataChange{Set: map[string]string{"site": "weir"}}, place.MetadataChange{Set: map[string]string{"draft": "yes"}}
-	act, err = s.Change([]service.At{{Endpoint: "north", Bucket: "archive", Key: "a"}, {Endpoint: "north", Bucket: "archive", Key: "b/"}}, metadata, tags, handle.Count{})
+	_, err = s.Fetch(ctx, workspace.At{Endpoint: "north", Bucket: "archive", Key: "b/c"}, "", file)
+	assert.ErrorIs(t, err, workspace.ErrBadInput, "no file is written over")
+	metadata, tags := place.MetadataChange{Set: map[string]string{"site": "weir"}},
+		place.MetadataChange{Set: map[string]string{"draft": "yes"}}
+	act, err = s.Change([]workspace.At{{Endpoint: "north", Bucket: "archive", Key: "a"},
+		{Endpoint: "north", Bucket: "archive", Key: "b/"}}, metadata, tags, handle.Count{})
 	require.NoError(t, err)
 	require.NoError(t, act.Wait())
 	for _, key := range []string{"a", "b/c"} {
-		f, err := s.Describe(ctx, service.At{Endpoint: "north", Bucket: "archive", Key: key}, "")
+		f, err := s.Describe(ctx, workspace.At{Endpoint: "north", Bucket: "archive", Key: key}, "")
 		require.NoError(t, err)
 		assert.Equal(t, "weir", f.Entry.Metadata["site"])
 		assert.Equal(t, map[string]string{"draft": "yes"}, f.Tags)
 	}
-	n, err = s.Measure(ctx, []service.At{top}, true, nil)
+	n, err = s.Measure(ctx, []workspace.At{top}, true, nil)
 	require.NoError(t, err)
 	act, err = s.EmptyBucket(top, true, n, n.All())
 	require.NoError(t, err)
@@ -225,9 +236,9 @@ func TestHandlingIsNoted(t *testing.T) {
 	acts, err := s.Acts(ctx, 10)
 	require.NoError(t, err)
 	require.Len(t, acts, 3)
-	assert.Equal(t, "empty and remove bucket", acts[0].What)
+	assert.Equal(t, "empty and delete bucket", acts[0].What)
 	assert.Equal(t, "set metadata and tags", acts[1].What)
-	assert.Equal(t, "remove", acts[2].What)
+	assert.Equal(t, "delete", acts[2].What)
 	assert.EqualValues(t, 1, acts[2].Objects)
 	assert.Equal(t, "done", acts[0].Outcome)
 }
@@ -235,7 +246,7 @@ func TestHandlingIsNoted(t *testing.T) {
 // A dropped tray is a job like any: planned against only what it lands on, run,
 // and there again for another process.
 func TestTray(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	put(t, dir, "studio/cards/one.wav", "one")
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
@@ -245,34 +256,35 @@ func TestTray(t *testing.T) {
 		_, err := p.Write(ctx, key, strings.NewReader("older"), 5, place.WriteOptions{})
 		require.NoError(t, err)
 	}
-	items := []service.At{{Endpoint: "studio", Key: "cards/"}, {Endpoint: "studio", Key: "x.wav"}}
+	items := []workspace.At{{Endpoint: "studio", Key: "cards/"}, {Endpoint: "studio", Key: "x.wav"}}
 	require.NoError(t, s.Toggle(items))
 	require.NoError(t, s.Toggle(items[:1]), "takes out what is in")
 	got, err := s.Tray()
 	require.NoError(t, err)
 	assert.Equal(t, items[1:], got)
 	require.NoError(t, s.Toggle(items[:1]))
-	assert.Error(t, s.Toggle([]service.At{{Endpoint: "north"}}), "an endpoint does not go in")
-	for _, bad := range []service.At{{Endpoint: "north"}, {Endpoint: "studio"}, {Endpoint: "north", Bucket: "archive", Key: "a//"}, {Endpoint: "nowhere"}} {
+	assert.Error(t, s.Toggle([]workspace.At{{Endpoint: "north"}}), "an endpoint does not go in")
+	for _, bad := range []workspace.At{{Endpoint: "north"}, {Endpoint: "studio"},
+		{Endpoint: "north", Bucket: "archive", Key: "a//"}, {Endpoint: "nowhere"}} {
 		_, err := s.Drop(bad)
-		assert.ErrorIs(t, err, service.ErrBadInput, "%v", bad)
+		assert.ErrorIs(t, err, workspace.ErrBadInput, "%v", bad)
 	}
-	_, err = s.Drop(service.At{Endpoint: "studio", Key: "cards/deeper/"})
+	_, err = s.Drop(workspace.At{Endpoint: "studio", Key: "cards/deeper/"})
 	assert.ErrorContains(t, err, "inside itself")
-	name, err := s.Drop(service.At{Endpoint: "north", Bucket: "archive", Key: "in/"})
+	name, err := s.Drop(workspace.At{Endpoint: "north", Bucket: "archive", Key: "in/"})
 	require.NoError(t, err)
-	info, err := s.Plan(ctx, name, service.Freshness{}, &service.Activity{})
+	info, err := s.Plan(ctx, name, workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
 	m := info.Totals.Map()
 	assert.EqualValues(t, 1, m[plan.Add].Count, "%v", m)
 	assert.EqualValues(t, 1, m[plan.Change].Count, "%v", m)
 	assert.EqualValues(t, 1, m[plan.Extra].Count, "only what lies where the tray lands")
 	other := open(t, dir)
-	r, err := other.StartRun(context.Background(), name, service.RunOptions{})
+	r, err := other.StartRun(context.Background(), name, workroom.RunOptions{})
 	require.NoError(t, err)
 	_, err = r.Wait()
 	require.NoError(t, err)
-	proof, err := other.Prove(ctx, name, service.ProveOptions{}, &service.Activity{})
+	proof, err := other.Prove(ctx, name, workroom.ProveOptions{}, &workroom.Activity{})
 	require.NoError(t, err)
 	assert.True(t, proof.Holds())
 	_, err = os.Stat(filepath.Join(dir, "jobs", name+".toml"))
@@ -282,10 +294,12 @@ func TestTray(t *testing.T) {
 // Whatever a key is made of, it goes from store to store as it is, or is named
 // beforehand as one that the other cannot hold.
 func TestHostileKeysBetweenStores(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
 	require.NoError(t, err)
-	put(t, dir, "endpoints.toml", string(raw)+"[endpoint.south]\nkind = \"s3\"\nstand-in = \"south\"\n[endpoint.hill]\nkind = \"blob\"\nstand-in = \"hill\"\naccount = \"marsh\"\nsecret-from = \"file:hill.secret\"\n")
+	put(t, dir, "endpoints.toml", string(raw)+
+		"[endpoint.south]\nkind = \"s3\"\nstand-in = \"south\"\n[endpoint.hill]\nkind = \"blob\"\nstand-in = "+
+		"\"hill\"\naccount = \"marsh\"\nsecret-from = \"file:hill.secret\"\n")
 	put(t, dir, "hill.secret", "c2VhIGxhdmVuZGVy\n")
 	put(t, dir, "jobs/south.toml", "source = \"north/archive\"\ntarget = \"south/copy\"\n")
 	put(t, dir, "jobs/hill.toml", "source = \"north/archive\"\ntarget = \"hill/copy\"\n")
@@ -309,11 +323,11 @@ func TestHostileKeysBetweenStores(t *testing.T) {
 				want = append(want, key)
 			}
 		}
-		info, err := s.Plan(ctx, end, service.Freshness{}, &service.Activity{})
+		info, err := s.Plan(ctx, end, workroom.Freshness{}, &workroom.Activity{})
 		require.NoError(t, err)
 		assert.EqualValues(t, len(want), info.Totals[plan.Add].Count, end)
 		assert.EqualValues(t, len(kept)-len(want), info.Totals[plan.Blocked].Count, end)
-		r, err := s.StartRun(ctx, end, service.RunOptions{})
+		r, err := s.StartRun(ctx, end, workroom.RunOptions{})
 		require.NoError(t, err)
 		res, err := r.Wait()
 		require.NoError(t, err)
@@ -327,34 +341,13 @@ func TestHostileKeysBetweenStores(t *testing.T) {
 	}
 }
 
-// What the path of a store's address means depends on the kind and the host.
-func TestAddressesOfStores(t *testing.T) {
-	for text, want := range map[string]job.Endpoint{
-		"http://127.0.0.1:10000/marsh":         {Address: "http://127.0.0.1:10000/marsh", Account: "marsh"},
-		"http://localhost:10000/marsh/box":     {Address: "http://localhost:10000/marsh", Account: "marsh", Bucket: "box"},
-		"http://[::1]:10000/marsh/box/deep/er": {Address: "http://[::1]:10000/marsh", Account: "marsh", Bucket: "box"},
-		"HTTPS://marsh.blob.example.net/box":   {Address: "https://marsh.blob.example.net", Account: "marsh", Bucket: "box"},
-		"https://marsh.store.example.net":      {Address: "https://marsh.store.example.net", Account: "marsh"},
-		"http://127.0.0.1:10000":               {Address: "http://127.0.0.1:10000"},
-	} {
-		p, err := service.TakeApart(text)
-		require.NoError(t, err)
-		want.Kind = job.KindBlob
-		assert.Equal(t, want, p.As(job.KindBlob).Endpoint, text)
-	}
-	p, err := service.TakeApart("http://127.0.0.1:9000/box/deep")
-	require.NoError(t, err)
-	assert.Equal(t, job.Endpoint{Kind: job.KindS3, Address: "http://127.0.0.1:9000", Bucket: "box"}, p.As("").Endpoint)
-	assert.Equal(t, p, p.As(job.KindS3))
-}
-
 // A stand-in whose settings name no key has one all the same: no other program on this
 // machine reads or writes there, and the next start knows the key.
 func TestStandInWithoutKey(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "endpoints.toml", "[endpoint.practice]\nkind = \"s3\"\nstand-in = \"practice\"\n")
 	for start := range 2 {
-		s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state")})
+		s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state")})
 		require.NoError(t, err)
 		if start == 0 {
 			require.NoError(t, s.MakeBucket(ctx, "practice", "first-bucket"))

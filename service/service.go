@@ -3,229 +3,206 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
-	"log/slog"
-	"maps"
-	"os"
-	"path/filepath"
-	"slices"
-	"strings"
-	"sync"
-	"sync/atomic"
+	"runtime/debug"
 	"time"
 
-	"lumtra/core/history"
-	"lumtra/core/job"
-	"lumtra/core/place"
-	"lumtra/core/secret"
-	"lumtra/service/state"
+	"golang.org/x/sync/errgroup"
+
+	"lumtra/client"
+	"lumtra/core/starts"
+	"lumtra/service/agenda"
+	"lumtra/service/api"
+	"lumtra/service/arrivals"
+	"lumtra/service/browse"
+	"lumtra/service/cycle"
+	"lumtra/service/measure"
+	"lumtra/service/notifier"
+	"lumtra/service/remote"
+	"lumtra/service/runs"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
-// Options say where things lie.
-type Options struct {
-	// Workspace is the folder with endpoints.toml and jobs; State the folder
-	// for everything Lumtra keeps.
-	Workspace, State string
-	Log              *slog.Logger
-	// Trust confirms every use of a secret that the workspace's settings name, as a
-	// person would; see [Use].
-	Trust bool
-}
-
-// Service does the work in this process. Its methods may be called from many
-// goroutines; Close ends what is under way and waits for it.
+// Service is what an interface works with: the rooms below, and which of them a run is for.
+// Its methods may be called from many goroutines; Close ends what is under way and waits
+// for it.
 type Service struct {
-	opts Options
-	log  *slog.Logger
-	life context.Context // ends with Close
-	end  context.CancelFunc
+	*workspace.Keeper
+	*browse.Browser
+	*workroom.Room
 
-	workspace atomic.Pointer[job.Workspace] // replaced whole, never changed
-	secrets   *secret.Store
-
-	records sync.Mutex // held while the history is opened
-	history *history.DB
-
-	mu      sync.Mutex // never held for long: the interface asks for runs
-	runs    map[string]*ActiveRun
-	limits  map[string]*endpointLimit
-	last    map[string]*ActiveRun // the last run of each job that ended here
-	serving bool                  // this is the background service
-	acts    []*Act
-	closed  bool
-	waiting sync.WaitGroup
-
-	link *link // to the background service
-
-	reading sync.Mutex // held while the workspace is read
-	vault   string     // what tells the kept credentials as they were read last
-
-	opening   sync.Mutex // held while an endpoint is being opened
-	endpoints map[string]*opened
-	knowns    map[string]*place.Known // of endpoints that were opened
-	former    []*opened               // replaced by newer settings, perhaps still in use
+	here  *runs.Runner
+	there *remote.Client
 }
-
-// ErrBadInput marks what a person typed or wrote and has to change.
-var ErrBadInput = errors.New("bad input")
 
 // Open reads the workspace. Endpoints and history are opened when first used.
-func Open(opts Options) (*Service, error) {
-	if opts.Log == nil {
-		opts.Log = slog.New(slog.DiscardHandler)
-	}
-	w, err := job.LoadWorkspace(opts.Workspace)
+func Open(opts workspace.Options) (*Service, error) {
+	ws, err := workspace.Open(opts)
 	if err != nil {
-		return nil, badInput(err)
+		return nil, err
 	}
-	if err := state.Open(opts.State); err != nil {
-		return nil, badInput(err)
-	}
-	if err := os.MkdirAll(filepath.Join(opts.State, "jobs"), 0o700); err != nil {
-		return nil, fmt.Errorf("the state folder: %w", err)
-	}
-	sweep(opts.State)
-	s := &Service{opts: opts, log: opts.Log, endpoints: map[string]*opened{}, knowns: map[string]*place.Known{}, runs: map[string]*ActiveRun{}, limits: map[string]*endpointLimit{}, last: map[string]*ActiveRun{}, link: newLink(opts.State),
-		secrets: secret.OpenStore(filepath.Join(opts.State, "secrets"))}
-	s.life, s.end = context.WithCancel(context.Background())
-	s.workspace.Store(w)
-	s.vault = s.vaultPrint()
-	return s, s.unlockUnattended()
+	room := workroom.New(ws)
+	return &Service{Keeper: ws, Browser: browse.New(ws), Room: room, here: runs.New(ws, room),
+		there: remote.NewClient(ws)}, nil
 }
-
-// sweep removes temporary files that killed processes left in the state folder.
-// What is younger than a day may still be in use.
-func sweep(state string) {
-	for _, pattern := range []string{"survey-*", "level-*", "catalogs/.*-*", "jobs/*/plans/.*-*"} {
-		left, _ := filepath.Glob(filepath.Join(state, pattern))
-		for _, path := range left {
-			if info, err := os.Lstat(path); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
-				os.RemoveAll(path)
-			}
-		}
-	}
-}
-
-// State is the folder for everything Lumtra keeps.
-func (s *Service) State() string { return s.opts.State }
-
-// badInput marks err as a person's to mend.
-func badInput(err error) error { return fmt.Errorf("%w: %w", ErrBadInput, err) }
 
 // Close stops runs, waits for them and closes endpoints and history.
 func (s *Service) Close() error {
-	s.mu.Lock()
-	s.closed = true
-	s.end()
-	for _, r := range s.runs {
-		r.Stop()
-	}
-	for _, a := range s.acts {
-		a.Stop()
-	}
-	s.mu.Unlock()
-	s.waiting.Wait()
-	s.link.client.CloseIdleConnections()
-	s.opening.Lock()
-	defer s.opening.Unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var errs []error
-	for _, e := range append(slices.Collect(maps.Values(s.endpoints)), s.former...) {
-		errs = append(errs, e.close())
-	}
-	if s.history != nil {
-		errs = append(errs, s.history.Close())
-	}
-	return errors.Join(errs...)
+	s.Life.End()
+	s.there.Close()
+	return s.Keeper.Close()
 }
 
-// begin notes that something goes on that Close has to wait for: it gives a
-// context that ends with the service, and what to call at the end. It is false
-// when the service is closed.
-func (s *Service) begin(ctx context.Context) (_ context.Context, done func(), ok bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.closed {
-		return ctx, func() {}, false
-	}
-	s.waiting.Add(1)
-	ctx, stop := context.WithCancel(ctx)
-	forget := context.AfterFunc(s.life, stop)
-	return ctx, func() { forget(); stop(); s.waiting.Done() }, true
+// ServeOptions are what a background service does beside its work.
+type ServeOptions struct {
+	// Events is an address at which event messages of stores are taken, "" for none; they have to
+	// bring the Token.
+	Events, Token string
+	// API says how programs of other machines reach the service; its Token is that of Events, too.
+	API api.Remote
+	// Measure says where the service can be watched.
+	Measure measure.Options
 }
 
-// Workspace is the workspace as read last.
-func (s *Service) Workspace() *job.Workspace { return s.workspace.Load() }
+// serviceGC is how much a service lets its memory grow, in percent, before it tidies up: it mostly
+// waits, and memory is better used by others.
+const serviceGC = 40
 
-func (s *Service) job(name string) (*job.Job, error) {
-	if d, err := s.drop(name); d != nil || err != nil {
-		return d.asJob(name), err
+// Serve has this process be the background service, until ctx ends: it carries out runs, and starts
+// jobs at their times.
+func (s *Service) Serve(ctx context.Context, opts ServeOptions) error {
+	ctx, over, ok := s.Life.Begin(ctx) // closing the workspace ends it, and waits for it
+	if !ok {
+		return context.Canceled
 	}
-	j, err := s.Workspace().Job(name)
-	if err != nil {
-		return nil, badInput(err)
-	}
-	return j, nil
-}
-
-// jobDir is where a job's state lies; it is made if need be.
-func (s *Service) jobDir(name string, sub ...string) (string, error) {
-	dir := filepath.Join(append([]string{s.opts.State, "jobs", name}, sub...)...)
-	return dir, os.MkdirAll(dir, 0o700)
-}
-
-func (s *Service) openHistory() (*history.DB, error) {
-	s.records.Lock()
-	defer s.records.Unlock()
-	if s.history == nil {
-		db, err := history.Open(filepath.Join(s.opts.State, "history.db"))
+	defer over()
+	programs := api.New(s.Keeper, s.Room, s.here).Handler
+	return remote.Serve(ctx, s.Keeper, s.here, programs, func(ctx context.Context) error {
+		s.LastGood.Store(true)
+		debug.SetGCPercent(serviceGC)
+		a, err := agenda.Open(ctx, s.Keeper, s.Room, s.here)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		s.history = db
-	}
-	return s.history, nil
+		n, err := notifier.Open(ctx, s.Keeper, s.Room)
+		if err != nil {
+			return errors.Join(err, a.Close())
+		}
+		both, ctx := errgroup.WithContext(ctx)
+		both.Go(func() error { s.Watch(ctx); return nil })
+		both.Go(func() error { tidyUp(ctx, a.Begun(), func() bool { return len(s.here.All()) == 0 }); return nil })
+		both.Go(func() error { return errors.Join(a.Run(ctx), a.Close()) })
+		both.Go(func() error { return errors.Join(n.Run(ctx), n.Close()) })
+		both.Go(func() error {
+			w := &arrivals.Watch{WS: s.Keeper, Since: a.LastArrival, Came: a.Came, Events: opts.Events,
+				Token: opts.Token}
+			return w.Run(ctx)
+		})
+		both.Go(func() error { return api.Serve(ctx, s.Keeper, programs(ctx), opts.API) })
+		both.Go(func() error { return measure.New(s.Keeper, s.here, a.Alive, opts.Measure).Run(ctx) })
+		return both.Wait()
+	})
 }
 
-// Place opens the place "endpoint/path".
-func (s *Service) Place(ctx context.Context, at string) (place.Place, error) {
-	name, path := job.SplitPlace(at)
-	if name == trayEndpoint {
-		return s.gathered(path)
-	}
-	end, err := s.endpoint(name)
-	if err != nil {
-		return nil, err
-	}
-	return end.Open(path)
+// Agenda is what was and what comes by itself, of all jobs, back to since and ahead to until.
+func (s *Service) Agenda(ctx context.Context, since, until time.Time) (*agenda.Outlook, error) {
+	return agenda.Look(ctx, s.Keeper, since, until)
 }
 
-// endpoint opens an endpoint, or gives the one that is open.
-func (s *Service) endpoint(name string) (place.Endpoint, error) {
-	cfg := s.Workspace().Endpoints[name]
-	if cfg == nil {
-		var known []string
-		for n := range s.Workspace().Endpoints {
-			known = append(known, n)
+// Starts are the starts in the book with slots from a moment on, newest first.
+func (s *Service) Starts(ctx context.Context, since time.Time) ([]starts.Row, error) {
+	return agenda.Kept(ctx, s.Keeper, since)
+}
+
+// StartRun begins to carry out a saved plan and returns at once. Where there is a background
+// service it is the one that does.
+func (s *Service) StartRun(ctx context.Context, job string, opts workroom.RunOptions) (runs.Run, error) {
+	if s.there.About(ctx) != nil {
+		return s.there.Start(ctx, job, opts)
+	}
+	return s.here.Start(ctx, job, opts)
+}
+
+// startHere begins to carry out a saved plan in this process, whoever else could.
+func (s *Service) startHere(ctx context.Context, job string, opts workroom.RunOptions) (runs.Run, error) {
+	return s.here.Start(ctx, job, opts)
+}
+
+// Cycle is the way jobs go, with runs here or in the background service.
+func (s *Service) Cycle() *cycle.Cycle { return cycle.New(s.Room, s.StartRun) }
+
+// CycleHere is the same with all runs in this process.
+func (s *Service) CycleHere() *cycle.Cycle { return cycle.New(s.Room, s.startHere) }
+
+// Active is the job's run under way, here or in the background service that Follow listens
+// to; nil if there is none.
+func (s *Service) Active(job string) runs.Run {
+	if r := s.here.Under(job); r != nil {
+		return r
+	}
+	return s.there.Under(job)
+}
+
+// Steer changes the job's run under way.
+func (s *Service) Steer(job string, x runs.Steer) error {
+	r := s.Active(job)
+	if r == nil {
+		return workspace.BadInput(errors.New("the job is not running"))
+	}
+	return r.Steer(x)
+}
+
+// SteerFar changes a run that the background service carries out and tells how it is then.
+// An empty change only tells.
+func (s *Service) SteerFar(ctx context.Context, job string, x runs.Steer) (runs.State, error) {
+	return s.there.Steer(ctx, job, x)
+}
+
+// Background is the background service of this workspace, nil when none is running.
+func (s *Service) Background(ctx context.Context) *client.About { return s.there.About(ctx) }
+
+// Linked is the background service that was found last.
+func (s *Service) Linked() *client.About { return s.there.Linked() }
+
+// RunsThere are the runs of the background service as they are now, by job.
+func (s *Service) RunsThere(ctx context.Context) (map[string]runs.State, error) {
+	return s.there.All(ctx)
+}
+
+// StopBackground ends the background service and waits until it is gone.
+func (s *Service) StopBackground(ctx context.Context) error { return s.there.StopProcess(ctx) }
+
+// StartBackground starts a background service as a process of its own, where there is none.
+func (s *Service) StartBackground(ctx context.Context) error { return s.there.StartProcess(ctx) }
+
+// HandOver has the runs under way in this process go on in the background service.
+func (s *Service) HandOver(ctx context.Context) error {
+	if s.there.About(ctx) == nil {
+		return remote.ErrNone
+	}
+	return s.here.HandOver(func(job string, opts workroom.RunOptions) (runs.Run,
+		error) {
+		return s.there.Start(ctx, job, opts)
+	})
+}
+
+// rereadEvery is how often it is looked what was changed outside.
+const rereadEvery = time.Second
+
+// Follow takes in what happens elsewhere, until the service is closed: in a background
+// service, and to the files of the workspace. Interfaces call it once.
+func (s *Service) Follow() {
+	s.Life.Go(s.there.Follow)
+	s.Life.Go(func(ctx context.Context) {
+		tick := time.NewTicker(rereadEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+				s.Reread()
+			case <-ctx.Done():
+				return
+			}
 		}
-		return nil, badInput(fmt.Errorf("there is no endpoint %q; there are %s", name, strings.Join(sorted(known), ", ")))
-	}
-	s.opening.Lock()
-	defer s.opening.Unlock()
-	if e := s.endpoints[name]; e != nil {
-		return e.Endpoint, nil
-	}
-	s.mu.Lock()
-	closed := s.closed
-	s.mu.Unlock()
-	if closed {
-		return nil, context.Canceled
-	}
-	e, err := s.open(context.Background(), cfg, nil)
-	if err != nil {
-		return nil, err
-	}
-	s.endpoints[name], s.knowns[name] = e, e.known
-	return e.Endpoint, nil
+	})
 }

@@ -18,6 +18,9 @@ import (
 	"lumtra/core/plan"
 	"lumtra/core/proof"
 	"lumtra/service"
+	"lumtra/service/state"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -28,7 +31,8 @@ var ctx = context.Background()
 func open(t *testing.T, dir string) *service.Service {
 	log, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(t, err)
-	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state"), Log: slog.New(slog.NewTextHandler(log, nil))})
+	s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state"),
+		Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()); log.Close() })
 	return s
@@ -42,7 +46,7 @@ func put(t *testing.T, dir, name, text string) {
 
 const secretText = "samphire-and-sea-aster"
 
-func workspace(t *testing.T) string {
+func prepared(t *testing.T) string {
 	dir := t.TempDir()
 	put(t, dir, "endpoints.toml", `
 [endpoint.studio]
@@ -64,7 +68,7 @@ latency = "5ms"
 }
 
 func makePlan(t *testing.T, s *service.Service) plan.Info {
-	info, err := s.Plan(ctx, "masters", service.Freshness{}, &service.Activity{})
+	info, err := s.Plan(ctx, "masters", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
 	return info
 }
@@ -72,22 +76,22 @@ func makePlan(t *testing.T, s *service.Service) plan.Info {
 // A run stopped half-way can be gone on with, also by another process; a run
 // that ended cannot; a plan whose job has changed is not run at all.
 func TestRunsGoOnWhereTheyMay(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
-	_, err := s.StartRun(ctx, "masters", service.RunOptions{})
-	assert.ErrorIs(t, err, service.ErrBadInput, "no plan yet")
+	_, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
+	assert.ErrorIs(t, err, workspace.ErrBadInput, "no plan yet")
 	info := makePlan(t, s)
 	assert.EqualValues(t, 40, info.Totals[plan.Add].Count)
 	n, err := s.Resumable(ctx, "masters")
 	require.NoError(t, err)
 	assert.Zero(t, n, "never begun")
 
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{Number: 1})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{Number: 1})
 	require.NoError(t, err)
 	other := open(t, dir) // as another process would; it finds the stand-in running
-	_, err = other.StartRun(ctx, "masters", service.RunOptions{Number: 1})
-	assert.ErrorIs(t, err, service.ErrBusy)
+	_, err = other.StartRun(ctx, "masters", workroom.RunOptions{Number: 1})
+	assert.ErrorIs(t, err, state.ErrBusy)
 	for r.State().Objects == 0 {
 		time.Sleep(time.Millisecond)
 	}
@@ -100,7 +104,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	n, err = other.Resumable(ctx, "masters")
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-	r, err = other.StartRun(ctx, "masters", service.RunOptions{Number: n})
+	r, err = other.StartRun(ctx, "masters", workroom.RunOptions{Number: n})
 	require.NoError(t, err)
 	second, err := r.Wait()
 	require.NoError(t, err)
@@ -110,8 +114,8 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	n, err = s.Resumable(ctx, "masters")
 	require.NoError(t, err)
 	assert.Zero(t, n)
-	_, err = s.StartRun(ctx, "masters", service.RunOptions{Number: 1})
-	assert.ErrorIs(t, err, service.ErrNothingToDo)
+	_, err = s.StartRun(ctx, "masters", workroom.RunOptions{Number: 1})
+	assert.ErrorIs(t, err, workroom.ErrNothingToDo)
 
 	runs, err := s.Runs(ctx, "masters", time.Time{}, 10)
 	require.NoError(t, err)
@@ -119,7 +123,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	assert.Equal(t, history.Clean, runs[0].End)
 	assert.NotEmpty(t, runs[0].Samples)
 
-	p, err := s.Prove(ctx, "masters", service.ProveOptions{}, &service.Activity{})
+	p, err := s.Prove(ctx, "masters", workroom.ProveOptions{}, &workroom.Activity{})
 	require.NoError(t, err)
 	assert.True(t, p.Holds())
 	assert.EqualValues(t, 40, p.Objects[proof.Same])
@@ -128,7 +132,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	makePlan(t, s)
 	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/elsewhere\"\n")
 	changed := open(t, dir)
-	_, err = changed.StartRun(ctx, "masters", service.RunOptions{Number: 2})
+	_, err = changed.StartRun(ctx, "masters", workroom.RunOptions{Number: 2})
 	assert.ErrorContains(t, err, "has changed since plan 2")
 
 	// Whatever was kept along the way, the secret is not in it.
@@ -148,31 +152,32 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 
 // Closing the service stops what runs, and keeps what was done.
 func TestCloseStopsRuns(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	log := filepath.Join(dir, "state")
-	s, err := service.Open(service.Options{Workspace: dir, State: log})
+	s, err := service.Open(workspace.Options{Workspace: dir, State: log})
 	require.NoError(t, err)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	makePlan(t, s)
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	res, err := r.Wait()
 	require.NoError(t, err)
 	assert.Equal(t, history.Stopped, res.End)
-	_, err = s.StartRun(ctx, "masters", service.RunOptions{})
+	_, err = s.StartRun(ctx, "masters", workroom.RunOptions{})
 	assert.Error(t, err)
 }
 
 // A run whose process died without a word was interrupted, after what its ledger says.
 func TestLostRun(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	makePlan(t, s)
 	db, err := history.Open(filepath.Join(dir, "state", "history.db"))
 	require.NoError(t, err)
-	require.NoError(t, db.Begin(ctx, &history.Run{Job: "masters", Plan: 1, Began: time.Now(), PlannedObjects: 40, Pid: 1 << 30}))
+	require.NoError(t, db.Begin(ctx, &history.Run{Job: "masters", Plan: 1, Began: time.Now(), PlannedObjects: 40,
+		Pid: 1 << 30}))
 	require.NoError(t, db.Close())
 	runs, err := s.Runs(ctx, "", time.Time{}, 10)
 	require.NoError(t, err)
@@ -185,13 +190,14 @@ func TestLostRun(t *testing.T) {
 
 // What a stopped run left half-sent is removed when a newer plan is run.
 func TestOldUploadsAreDropped(t *testing.T) {
-	dir := workspace(t)
-	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n")
+	dir := prepared(t)
+	put(t, dir, "jobs/masters.toml",
+		"source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n")
 	put(t, dir, "studio/00 dawn.wav", strings.Repeat("dawn", 8<<20))
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	makePlan(t, s)
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
 	for len(r.State().Flights) == 0 || r.State().Bytes < 6<<20 {
 		time.Sleep(time.Millisecond)
@@ -206,7 +212,7 @@ func TestOldUploadsAreDropped(t *testing.T) {
 	require.Len(t, ups, 1, "left for the next run of the plan")
 	require.NoError(t, os.Remove(filepath.Join(dir, "studio/00 dawn.wav")))
 	makePlan(t, s)
-	r, err = s.StartRun(ctx, "masters", service.RunOptions{})
+	r, err = s.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
 	_, err = r.Wait()
 	require.NoError(t, err)
@@ -217,10 +223,10 @@ func TestOldUploadsAreDropped(t *testing.T) {
 
 // The counts of an interrupted run are its ledger's, though the history was told less.
 func TestInterruptedRunIsCounted(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
-	_, res := run(t, s, "masters", service.Freshness{})
+	_, res := run(t, s, "masters", workroom.Freshness{})
 	require.EqualValues(t, 40, res.Objects)
 	db, err := history.Open(filepath.Join(dir, "state", "history.db"))
 	require.NoError(t, err)
@@ -230,6 +236,7 @@ func TestInterruptedRunIsCounted(t *testing.T) {
 	for range 2 {
 		runs, err := s.Runs(ctx, "masters", time.Time{}, 10)
 		require.NoError(t, err)
-		assert.Equal(t, [3]any{history.Interrupted, res.Objects, res.Bytes}, [3]any{runs[0].End, runs[0].Objects, runs[0].Bytes})
+		assert.Equal(t, [3]any{history.Interrupted, res.Objects, res.Bytes},
+			[3]any{runs[0].End, runs[0].Objects, runs[0].Bytes})
 	}
 }

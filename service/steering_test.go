@@ -17,14 +17,20 @@ import (
 	"lumtra/core/plan"
 	"lumtra/core/report"
 	"lumtra/service"
+	"lumtra/service/remote"
+	"lumtra/service/runs"
+	"lumtra/service/state"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
 // What becomes of the source: only what is proven leaves, what changed since
 // stays, the next plan finds the rest, and one place by two names is noticed.
 func TestAfterwards(t *testing.T) {
-	for _, afterwards := range []string{"remove", "archive"} {
-		dir := workspace(t)
-		put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\nafterwards = \""+afterwards+"\"\n")
+	for _, afterwards := range []string{"delete", "archive"} {
+		dir := prepared(t)
+		put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\nafterwards = \""+
+			afterwards+"\"\n")
 		s := open(t, dir)
 		require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 		north, err := s.Place(ctx, "north/archive/masters")
@@ -40,12 +46,12 @@ func TestAfterwards(t *testing.T) {
 		checks, err := s.Checks(ctx, "masters", info.Number)
 		require.NoError(t, err)
 		assert.Contains(t, found(checks, "afterwards"), "once its copy is proven by stored-checksum")
-		r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+		r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
 		require.NoError(t, err)
 		res, err := r.Wait()
 		require.NoError(t, err)
 		assert.Equal(t, history.Failures, res.End)
-		assert.EqualValues(t, 39, res.Settled)
+		assert.EqualValues(t, 39, res.SeenTo)
 		assert.EqualValues(t, 2, res.Failed, "%+v", res.Problems)
 		var left []string
 		for _, k := range keys(t, filepath.Join(dir, "studio")) {
@@ -59,9 +65,9 @@ func TestAfterwards(t *testing.T) {
 		}
 
 		require.NoError(t, os.Remove(filepath.Join(dir, "studio/twin.wav")))
-		info, res = run(t, s, "masters", service.Freshness{})
+		info, res = run(t, s, "masters", workroom.Freshness{})
 		assert.Equal(t, history.Clean, res.End)
-		assert.EqualValues(t, 1, res.Settled)
+		assert.EqualValues(t, 1, res.SeenTo)
 		assert.EqualValues(t, 40, info.Totals[plan.Extra].Count, "what was moved stays there")
 		info = makePlan(t, s)
 		assert.True(t, info.Idle())
@@ -69,7 +75,7 @@ func TestAfterwards(t *testing.T) {
 	}
 }
 
-func found(checks []service.Check, name string) string {
+func found(checks []workroom.Check, name string) string {
 	var all []string
 	for _, c := range checks {
 		if c.Name == name {
@@ -81,11 +87,14 @@ func found(checks []service.Check, name string) string {
 
 // The same bucket under two endpoints: nothing may leave.
 func TestAfterwardsApart(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
 	require.NoError(t, err)
-	put(t, dir, "endpoints.toml", string(raw)+strings.ReplaceAll(string(raw[strings.Index(string(raw), "[endpoint.north]"):]), "endpoint.north", "endpoint.mirror"))
-	put(t, dir, "jobs/masters.toml", "source = \"north/archive/in\"\ntarget = \"mirror/archive/in\"\nafterwards = \"remove\"\n")
+	put(t, dir, "endpoints.toml",
+		string(raw)+strings.ReplaceAll(string(raw[strings.Index(string(raw), "[endpoint.north]"):]), "endpoint.north",
+			"endpoint.mirror"))
+	put(t, dir, "jobs/masters.toml",
+		"source = \"north/archive/in\"\ntarget = \"mirror/archive/in\"\nafterwards = \"delete\"\n")
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	north, err := s.Place(ctx, "north/archive/in")
@@ -94,7 +103,7 @@ func TestAfterwardsApart(t *testing.T) {
 	require.NoError(t, err)
 	info := makePlan(t, s)
 	assert.EqualValues(t, 1, info.Afterwards.Count)
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
 	res, err := r.Wait()
 	assert.ErrorContains(t, err, "north/archive/in and mirror/archive/in are one place by two names")
@@ -105,9 +114,11 @@ func TestAfterwardsApart(t *testing.T) {
 
 // Tags go to what is sent, once, and a single object can be moved.
 func TestAfterwardsTags(t *testing.T) {
-	dir := workspace(t)
-	put(t, dir, "jobs/back.toml", "source = \"north/archive/in\"\ntarget = \"studio\"\nafterwards = \"tag\"\nsource-tags = { sent = \"yes\" }\n")
-	put(t, dir, "jobs/one.toml", "source = \"north/archive/in/a.wav\"\ntarget = \"studio/one\"\nafterwards = \"remove\"\n")
+	dir := prepared(t)
+	put(t, dir, "jobs/back.toml",
+		"source = \"north/archive/in\"\ntarget = \"studio\"\nafterwards = \"tag\"\nsource-tags = { sent = \"yes\" }\n")
+	put(t, dir, "jobs/one.toml",
+		"source = \"north/archive/in/a.wav\"\ntarget = \"studio/one\"\nafterwards = \"delete\"\n")
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	north, err := s.Place(ctx, "north/archive/in")
@@ -119,18 +130,18 @@ func TestAfterwardsTags(t *testing.T) {
 	write("a.wav", "aa")
 	write("b.wav", "bb")
 	require.NoError(t, north.(place.Tagger).SetTags(ctx, object.Ref{Key: "a.wav"}, map[string]string{"who": "us"}))
-	_, res := run(t, s, "back", service.Freshness{})
+	_, res := run(t, s, "back", workroom.Freshness{})
 	assert.Equal(t, history.Clean, res.End)
-	assert.EqualValues(t, 2, res.Settled)
+	assert.EqualValues(t, 2, res.SeenTo)
 	tags, err := north.(place.Tagger).Tags(ctx, object.Ref{Key: "a.wav"})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"who": "us", "sent": "yes"}, tags)
 	write("c.wav", "cc")
-	info, res := run(t, s, "back", service.Freshness{})
+	info, res := run(t, s, "back", workroom.Freshness{})
 	assert.EqualValues(t, 1, info.Afterwards.Count)
-	assert.EqualValues(t, 1, res.Settled)
+	assert.EqualValues(t, 1, res.SeenTo)
 
-	_, res = run(t, s, "one", service.Freshness{})
+	_, res = run(t, s, "one", workroom.Freshness{})
 	assert.Equal(t, history.Clean, res.End, "%+v", res.Problems)
 	_, err = north.Stat(ctx, object.Ref{Key: "a.wav"})
 	assert.ErrorIs(t, err, os.ErrNotExist)
@@ -140,28 +151,30 @@ func TestAfterwardsTags(t *testing.T) {
 // A run keeps to quiet hours and to limits, its own and those of its endpoint,
 // and can be steered: it gets nowhere until it may, and then to its end.
 func TestSteering(t *testing.T) {
-	dir := workspace(t)
-	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nbandwidth = [\"80 MB/s\", \"quiet\"]\n")
+	dir := prepared(t)
+	put(t, dir, "jobs/masters.toml",
+		"source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nbandwidth = [\"80 MB/s\", \"quiet\"]\n")
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	makePlan(t, s)
-	r, err := s.StartRun(ctx, "masters", service.RunOptions{})
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
 	assert.True(t, r.State().Limit.Quiet)
-	assert.ErrorIs(t, s.Steer("masters", service.Steer{Bandwidth: "fast"}), service.ErrBadInput)
-	assert.ErrorIs(t, s.Steer("masters", service.Steer{Priority: "urgent"}), service.ErrBadInput)
-	assert.ErrorIs(t, s.Steer("other", service.Steer{}), service.ErrBadInput)
+	assert.ErrorIs(t, s.Steer("masters", runs.Steer{Bandwidth: "fast"}), workspace.ErrBadInput)
+	assert.ErrorIs(t, s.Steer("masters", runs.Steer{Priority: "urgent"}), workspace.ErrBadInput)
+	assert.ErrorIs(t, s.Steer("other", runs.Steer{}), workspace.ErrBadInput)
 	yes, no, streams := true, false, 3
 
-	require.NoError(t, s.Steer("masters", service.Steer{Pause: &yes, Streams: &streams, Priority: service.High, Bandwidth: "1 B/s"}))
-	require.Eventually(t, func() bool { return r.State().Limit.String() == "1 B/s" }, 10*time.Second, time.Millisecond)
+	require.NoError(t, s.Steer("masters", runs.Steer{Pause: &yes, Streams: &streams, Priority: runs.High,
+		Bandwidth: "1 B/s"}))
+	require.Eventually(t, func() bool { return r.State().Limit.String() == "1 B/s" }, 5*time.Minute, time.Millisecond)
 	assert.Equal(t, "by hand", r.State().Limiter)
 	require.Never(t, func() bool { return r.State().Objects > 0 }, 100*time.Millisecond, 5*time.Millisecond, "paused")
-	require.NoError(t, s.Steer("masters", service.Steer{Pause: &no}))
-	require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 10*time.Second, time.Millisecond)
+	require.NoError(t, s.Steer("masters", runs.Steer{Pause: &no}))
+	require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 5*time.Minute, time.Millisecond)
 	assert.LessOrEqual(t, len(r.State().Flights), 3)
 
-	require.NoError(t, s.Steer("masters", service.Steer{End: "finish", Bandwidth: "free"}))
+	require.NoError(t, s.Steer("masters", runs.Steer{End: "finish", Bandwidth: "free"}))
 	res, err := r.Wait()
 	require.NoError(t, err)
 	assert.Equal(t, history.Stopped, res.End)
@@ -178,21 +191,21 @@ func TestSteering(t *testing.T) {
 	require.NoError(t, err)
 	put(t, dir, "endpoints.toml", string(raw)+"bandwidth = [\"1 B/s\"]\nstreams = 4\n")
 	two := open(t, dir)
-	var both []*service.ActiveRun
+	var both []runs.Run
 	for _, job := range []string{"masters", "other"} {
-		_, err := two.Plan(ctx, job, service.Freshness{}, &service.Activity{})
+		_, err := two.Plan(ctx, job, workroom.Freshness{}, &workroom.Activity{})
 		require.NoError(t, err)
-		r, err := two.StartRun(ctx, job, service.RunOptions{})
+		r, err := two.StartRun(ctx, job, workroom.RunOptions{})
 		require.NoError(t, err)
 		both = append(both, r)
 	}
 	for _, r := range both {
-		require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 10*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 5*time.Minute, time.Millisecond)
 		assert.Equal(t, "north", r.State().Limiter)
 		assert.Equal(t, 2, r.State().Steering.Ceiling)
 	}
 	for _, r := range both {
-		require.NoError(t, r.Steer(service.Steer{End: "now"}))
+		require.NoError(t, r.Steer(runs.Steer{End: "now"}))
 		<-r.Done()
 	}
 }
@@ -201,36 +214,39 @@ func TestSteering(t *testing.T) {
 // gone, is seen and steered from another, and tells both how it ended; one
 // begun in a window is handed over.
 func TestBackground(t *testing.T) {
-	dir := workspace(t)
-	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nbandwidth = [\"1 B/s\"]\n")
-	put(t, dir, "jobs/second.toml", "source = \"studio\"\ntarget = \"north/archive/second\"\n[limits]\nbandwidth = [\"1 B/s\"]\n")
+	dir := prepared(t)
+	put(t, dir, "jobs/masters.toml",
+		"source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nbandwidth = [\"1 B/s\"]\n")
+	put(t, dir, "jobs/second.toml",
+		"source = \"studio\"\ntarget = \"north/archive/second\"\n[limits]\nbandwidth = [\"1 B/s\"]\n")
 	serving, stop := context.WithCancel(ctx)
-	served := make(chan error)
+	defer stop()
+	served := make(chan error, 1)
 	back := open(t, dir)
 	require.NoError(t, back.MakeBucket(ctx, "north", "archive"))
 	begin := func() {
-		go func() { served <- back.Serve(serving) }()
+		go func() { served <- back.Serve(serving, service.ServeOptions{}) }()
 	}
 	first := open(t, dir)
-	_, err := first.Plan(ctx, "second", service.Freshness{}, &service.Activity{})
+	_, err := first.Plan(ctx, "second", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
-	assert.ErrorIs(t, first.HandOver(ctx), service.ErrBadInput)
-	_, err = first.StartRun(ctx, "second", service.RunOptions{})
+	assert.ErrorIs(t, first.HandOver(ctx), workspace.ErrBadInput)
+	_, err = first.StartRun(ctx, "second", workroom.RunOptions{})
 	require.NoError(t, err)
 	begin()
-	require.Eventually(t, func() bool { return first.Background(ctx) != nil }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return first.Background(ctx) != nil }, 5*time.Minute, time.Millisecond)
 	info, err := os.Stat(filepath.Join(dir, "state/service.sock"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, info.Mode().Perm())
-	assert.ErrorIs(t, open(t, dir).Serve(ctx), service.ErrServed)
+	assert.ErrorIs(t, open(t, dir).Serve(ctx, service.ServeOptions{}), remote.ErrServed)
 
-	_, err = first.StartRun(ctx, "masters", service.RunOptions{})
-	assert.ErrorIs(t, err, service.ErrBadInput, "no plan yet, says the other process")
+	_, err = first.StartRun(ctx, "masters", workroom.RunOptions{})
+	assert.ErrorIs(t, err, workspace.ErrBadInput, "no plan yet, says the other process")
 	makePlan(t, first)
-	r, err := first.StartRun(ctx, "masters", service.RunOptions{})
+	r, err := first.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
-	assert.True(t, r.Far())
-	require.NoError(t, first.Steer("second", service.Steer{Bandwidth: "free", Streams: new(int)}))
+	assert.True(t, r.State().Far)
+	require.NoError(t, first.Steer("second", runs.Steer{Bandwidth: "free", Streams: new(int)}))
 	require.NoError(t, first.HandOver(ctx)) // it may have ended meanwhile
 	require.NoError(t, first.Close())
 	_, err = r.Wait()
@@ -238,15 +254,19 @@ func TestBackground(t *testing.T) {
 
 	window := open(t, dir)
 	window.Follow()
-	require.Eventually(t, func() bool { a := window.Active("masters"); return a != nil && len(a.State().Flights) > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		a := window.Active("masters")
+		return a != nil &&
+			len(a.State().Flights) > 0
+	}, 5*time.Minute, time.Millisecond)
 	r = window.Active("masters")
 	assert.True(t, r.State().Far)
 	assert.EqualValues(t, 40, r.State().Planned.Count)
 	assert.Equal(t, "1 B/s", r.State().Limit.String())
-	_, err = window.StartRun(ctx, "masters", service.RunOptions{})
-	assert.ErrorIs(t, err, service.ErrBusy)
-	assert.ErrorIs(t, window.Steer("masters", service.Steer{Bandwidth: "fast"}), service.ErrBadInput)
-	require.NoError(t, window.Steer("masters", service.Steer{Bandwidth: "free"}))
+	_, err = window.StartRun(ctx, "masters", workroom.RunOptions{})
+	assert.ErrorIs(t, err, state.ErrBusy)
+	assert.ErrorIs(t, window.Steer("masters", runs.Steer{Bandwidth: "fast"}), workspace.ErrBadInput)
+	require.NoError(t, window.Steer("masters", runs.Steer{Bandwidth: "free"}))
 	res, err := r.Wait()
 	require.NoError(t, err)
 	assert.Equal(t, history.Clean, res.End)
@@ -255,7 +275,7 @@ func TestBackground(t *testing.T) {
 		runs, err := window.Runs(ctx, "second", time.Time{}, 1)
 		require.NoError(t, err)
 		return runs[0].End == history.Clean
-	}, 10*time.Second, time.Millisecond)
+	}, 5*time.Minute, time.Millisecond)
 	stop()
 	assert.NoError(t, <-served)
 	assert.Nil(t, window.Background(ctx))
@@ -264,20 +284,21 @@ func TestBackground(t *testing.T) {
 // A proof that does not hold becomes a job that sends the difference and nothing
 // else, whatever the names are.
 func TestMend(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	put(t, dir, "studio/odd [1]{x}*?\\.wav", "odd")
-	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\ndifferent = \"skip\"\n")
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\nwhen-different = "+
+		"\"skip\"\n")
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
-	run(t, s, "masters", service.Freshness{})
+	run(t, s, "masters", workroom.Freshness{})
 	_, err := s.MendJob("masters")
-	assert.ErrorIs(t, err, service.ErrBadInput, "nothing was proven")
+	assert.ErrorIs(t, err, workspace.ErrBadInput, "nothing was proven")
 	north, err := s.Place(ctx, "north/archive/masters")
 	require.NoError(t, err)
 	_, err = north.Write(ctx, "odd [1]{x}*?\\.wav", strings.NewReader("ood"), 3, place.WriteOptions{})
 	require.NoError(t, err)
 	require.NoError(t, north.Remove(ctx, object.Ref{Key: "xx.wav"})[0])
-	p, err := s.Prove(ctx, "masters", service.ProveOptions{}, &service.Activity{})
+	p, err := s.Prove(ctx, "masters", workroom.ProveOptions{}, &workroom.Activity{})
 	require.NoError(t, err)
 	assert.False(t, p.Holds())
 	path, err := s.ExportProofTo(dir, p, report.PDF)
@@ -288,11 +309,11 @@ func TestMend(t *testing.T) {
 	mend, err := s.MendJob("masters")
 	require.NoError(t, err)
 	assert.Equal(t, "masters-mend-1", mend)
-	info, res := run(t, s, mend, service.Freshness{})
+	info, res := run(t, s, mend, workroom.Freshness{})
 	assert.Equal(t, history.Clean, res.End)
 	assert.EqualValues(t, 2, res.Objects)
 	assert.EqualValues(t, 2, info.Selected.Count)
-	p, err = s.Prove(ctx, "masters", service.ProveOptions{}, &service.Activity{})
+	p, err = s.Prove(ctx, "masters", workroom.ProveOptions{}, &workroom.Activity{})
 	require.NoError(t, err)
 	assert.True(t, p.Holds())
 	path, err = s.ExportRunTo(dir, res, report.SVG)

@@ -12,10 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"lumtra/core/job"
 	"lumtra/core/place"
+	"lumtra/core/place/kind"
 	"lumtra/core/secret"
 	"lumtra/service"
+	"lumtra/service/workspace"
 	"lumtra/standin"
 )
 
@@ -23,7 +24,8 @@ import (
 // has let it: each pair, once, kept credentials too.
 func TestSecretsGoWhereTheyWereLet(t *testing.T) {
 	address := func() string {
-		server, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "saltmarsh", Secret: secretText}}})
+		server, err := standin.New(standin.Config{Dir: t.TempDir(),
+			Keys: []standin.Key{{Access: "saltmarsh", Secret: secretText}}})
 		require.NoError(t, err)
 		at, err := server.Start("127.0.0.1:0")
 		require.NoError(t, err)
@@ -39,7 +41,8 @@ func TestSecretsGoWhereTheyWereLet(t *testing.T) {
 	put(t, dir, "north.secret", secretText)
 	settings(here, typed)
 	list := func(trust bool) error {
-		s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state"), Log: slog.New(slog.DiscardHandler), Trust: trust})
+		s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state"),
+			Log: slog.New(slog.DiscardHandler), Trust: trust})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, s.Close()) }()
 		at, err := s.Place(ctx, "north/archive")
@@ -53,17 +56,18 @@ func TestSecretsGoWhereTheyWereLet(t *testing.T) {
 	}
 	refused := func(err error) {
 		t.Helper()
-		assert.ErrorIs(t, err, service.ErrUnconfirmed)
-		assert.ErrorIs(t, err, service.ErrBadInput)
+		assert.ErrorIs(t, err, workspace.ErrUnconfirmed)
+		assert.ErrorIs(t, err, workspace.ErrBadInput)
 	}
 	refused(list(false))
 	s := open(t, dir)
 	asked, err := s.Unconfirmed()
 	require.NoError(t, err)
 	require.Len(t, asked, 1)
-	assert.Equal(t, service.Use{Endpoint: "north", What: "file:" + filepath.Join(dir, "north.secret"), Address: here}, asked[0])
+	assert.Equal(t, workspace.Use{Endpoint: "north", What: "file:" + filepath.Join(dir, "north.secret"),
+		Address: here}, asked[0])
 	_, err = s.Uses("nobody")
-	assert.ErrorIs(t, err, service.ErrBadInput)
+	assert.ErrorIs(t, err, workspace.ErrBadInput)
 	require.NoError(t, s.Confirm(asked...))
 	require.NoError(t, list(false))
 	require.NoError(t, s.Confirm(asked...))
@@ -81,7 +85,7 @@ func TestSecretsGoWhereTheyWereLet(t *testing.T) {
 	settings(here, strings.Replace(typed, "north.secret", "/etc/hostname", 1))
 	refused(list(false))
 	settings(strings.ToUpper(here[:5])+here[5:]+"/", typed)
-	assert.NotErrorIs(t, list(false), service.ErrUnconfirmed, "the same address, spelt otherwise")
+	assert.NotErrorIs(t, list(false), workspace.ErrUnconfirmed, "the same address, spelt otherwise")
 
 	// A program that says so is asked nothing, then or later.
 	settings(there, typed)
@@ -90,8 +94,9 @@ func TestSecretsGoWhereTheyWereLet(t *testing.T) {
 
 	// What a person types counts; what is kept goes where it was kept for.
 	s = open(t, dir)
-	kept := secret.Credential{Facts: secret.Facts{Label: "marsh", Kind: secret.KeyPair, Name: "saltmarsh"}, Secret: secret.New(secretText)}
-	require.NoError(t, s.SaveEndpoint("north", job.Endpoint{Name: "north", Kind: job.KindS3, Address: here}, &kept))
+	kept := secret.Credential{Kept: secret.Kept{Label: "marsh", Kind: secret.KeyPair, Name: "saltmarsh"},
+		Secret: secret.New(secretText)}
+	require.NoError(t, s.SaveEndpoint("north", kind.Settings{Name: "north", Kind: "s3", Address: here}, &kept))
 	require.NoError(t, list(false))
 	settings(there, "credential = \"kept:marsh\"")
 	refused(list(false))
@@ -110,10 +115,10 @@ func TestSecretsGoWhereTheyWereLet(t *testing.T) {
 
 // The way to the background service does not depend on how long its path is.
 func TestFarSocket(t *testing.T) {
-	dir := workspace(t)
+	dir := prepared(t)
 	far := filepath.Join(dir, strings.Repeat("far/", 40), "state")
 	open := func() *service.Service {
-		s, err := service.Open(service.Options{Workspace: dir, State: far})
+		s, err := service.Open(workspace.Options{Workspace: dir, State: far})
 		require.NoError(t, err)
 		t.Cleanup(func() { assert.NoError(t, s.Close()) })
 		return s
@@ -121,8 +126,8 @@ func TestFarSocket(t *testing.T) {
 	serving, stop := context.WithCancel(ctx)
 	served := make(chan error)
 	back, window := open(), open()
-	go func() { served <- back.Serve(serving) }()
-	require.Eventually(t, func() bool { return window.Background(ctx) != nil }, 10*time.Second, time.Millisecond)
+	go func() { served <- back.Serve(serving, service.ServeOptions{}) }()
+	require.Eventually(t, func() bool { return window.Background(ctx) != nil }, 5*time.Minute, time.Millisecond)
 	stop()
 	assert.NoError(t, <-served)
 }

@@ -61,9 +61,12 @@ func (s *Server) serveBlob(w http.ResponseWriter, r *http.Request) {
 
 // blobCodes are the S3 codes of shared parts in the Blob API's words.
 var blobCodes = map[string]string{
-	"NoSuchBucket": "ContainerNotFound", "NoSuchKey": "BlobNotFound", "BadDigest": "Md5Mismatch", "PreconditionFailed": "ConditionNotMet",
-	"BucketAlreadyOwnedByYou": "ContainerAlreadyExists", "InvalidBucketName": "InvalidResourceName", "SlowDown": "ServerBusy", "IncompleteBody": "InvalidInput",
-	"AccessDenied": "AuthorizationPermissionMismatch", "NoSuchVersion": "BlobNotFound", "InvalidObjectState": "BlobArchived",
+	"NoSuchBucket": "ContainerNotFound", "NoSuchKey": "BlobNotFound", "BadDigest": "Md5Mismatch",
+	"PreconditionFailed":      "ConditionNotMet",
+	"BucketAlreadyOwnedByYou": "ContainerAlreadyExists", "InvalidBucketName": "InvalidResourceName",
+	"SlowDown": "ServerBusy", "IncompleteBody": "InvalidInput",
+	"AccessDenied": "AuthorizationPermissionMismatch", "NoSuchVersion": "BlobNotFound",
+	"InvalidObjectState": "BlobArchived",
 }
 
 func writeBlobError(w http.ResponseWriter, r *http.Request, err error) {
@@ -91,7 +94,13 @@ func (c *blobCall) route() (string, blobHandler) {
 		case m == http.MethodGet && comp == "list":
 			return "ListBlobs", (*blobCall).listBlobs
 		case (m == http.MethodGet || m == http.MethodHead) && comp == "":
-			return "GetContainerProperties", func(c *blobCall) error { return c.headBucket() }
+			return "GetContainerProperties", (*blobCall).containerProperties
+		case m == http.MethodPut && comp == "metadata":
+			return "SetContainerMetadata", (*blobCall).setContainerMetadata
+		case m == http.MethodGet && comp == "acl":
+			return "GetContainerACL", (*blobCall).getContainerACL
+		case m == http.MethodPut && comp == "acl":
+			return "SetContainerACL", (*blobCall).setContainerACL
 		}
 	case c.key != "":
 		switch {
@@ -189,8 +198,10 @@ func (c *blobCall) removeContainer() error {
 // newBlob is what a request's headers say of the blob it makes.
 func (c *blobCall) newBlob() version {
 	h := c.r.Header
-	v := version{Key: c.key, Modified: c.s.now(), Class: h.Get("X-Ms-Access-Tier"), Header: map[string]string{}, Meta: map[string]string{}, Sums: map[string]string{}}
-	for from, to := range map[string]string{"X-Ms-Blob-Content-Type": "Content-Type", "X-Ms-Blob-Content-Encoding": "Content-Encoding", "X-Ms-Blob-Cache-Control": "Cache-Control",
+	v := version{Key: c.key, Modified: c.s.now(), Class: h.Get("X-Ms-Access-Tier"), Header: map[string]string{},
+		Meta: map[string]string{}, Sums: map[string]string{}}
+	for from, to := range map[string]string{"X-Ms-Blob-Content-Type": "Content-Type",
+		"X-Ms-Blob-Content-Encoding": "Content-Encoding", "X-Ms-Blob-Cache-Control": "Cache-Control",
 		"X-Ms-Blob-Content-Disposition": "Content-Disposition", "X-Ms-Blob-Content-Language": "Content-Language"} {
 		if value := h.Get(from); value != "" {
 			v.Header[to] = value
@@ -209,7 +220,8 @@ func (c *blobCall) newBlob() version {
 func (c *blobCall) land(b *bucket, v *version) error {
 	v.ETag = newTag()
 	err := c.place(b, v)
-	if api := asAPIError(err); err != nil && api.status == http.StatusPreconditionFailed && c.r.Header.Get("If-None-Match") == "*" {
+	if api := asAPIError(err); err != nil && api.status == http.StatusPreconditionFailed &&
+		c.r.Header.Get("If-None-Match") == "*" {
 		return fault(http.StatusConflict, "BlobAlreadyExists", "there is a blob of this name")
 	}
 	return err
@@ -296,7 +308,8 @@ func (c *blobCall) putBlock() error {
 			b.release(p.Body)
 		}
 	}
-	if err := b.commit(change{Part: &partOf{c.key, part{number, got.size, id, c.s.now(), got.sums, got.body}}}); err != nil {
+	if err := b.commit(change{Part: &partOf{c.key, part{number, got.size, id, c.s.now(), got.sums,
+		got.body}}}); err != nil {
 		return err
 	}
 	c.w.WriteHeader(http.StatusCreated)

@@ -31,8 +31,9 @@ type blobProperties struct {
 }
 
 func lineOf(v *version, current bool) blobLine {
-	l := blobLine{Name: v.Key, Deleted: v.Removed, Snapshot: v.Snapshot, Props: blobProperties{v.Modified.Format(http.TimeFormat), v.ETag, v.Size,
-		v.Header["Content-Type"], v.Sums["Content-Md5"], "BlockBlob", v.tier(), v.archiveStatus()}}
+	l := blobLine{Name: v.Key, Deleted: v.Removed, Snapshot: v.Snapshot,
+		Props: blobProperties{v.Modified.Format(http.TimeFormat), v.ETag, v.Size,
+			v.Header["Content-Type"], v.Sums["Content-Md5"], "BlockBlob", v.tier(), v.archiveStatus()}}
 	if v.Snapshot == "" && v.ID != "null" {
 		l.VersionId, l.IsCurrentVersion = v.ID, current
 	}
@@ -100,7 +101,10 @@ func (c *blobCall) listBlobs() error {
 	if strings.Contains(include, "uncommittedblobs") {
 		for key, up := range b.uploads {
 			if strings.HasPrefix(key, sp.prefix) && b.find(key, "").gone() {
-				out.Blobs = append(out.Blobs, blobLine{Name: key, Props: blobProperties{LastModified: up.Object.Modified.Format(http.TimeFormat), BlobType: "BlockBlob"}})
+				out.Blobs = append(out.Blobs,
+					blobLine{Name: key,
+						Props: blobProperties{LastModified: up.Object.Modified.Format(http.TimeFormat),
+							BlobType: "BlockBlob"}})
 			}
 		}
 		slices.SortStableFunc(out.Blobs, func(a, b blobLine) int { return strings.Compare(a.Name, b.Name) })

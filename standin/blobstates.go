@@ -2,6 +2,7 @@ package standin
 
 import (
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -190,6 +191,8 @@ func (c *blobCall) setTier() error {
 	switch {
 	case v.archiveStatus() != "":
 		return fault(http.StatusConflict, "BlobBeingRehydrated", "the blob is on its way out of the archive tier")
+	case !slices.Contains([]string{"", "Standard", "High"}, c.r.Header.Get("X-Ms-Rehydrate-Priority")):
+		return fault(http.StatusBadRequest, "InvalidHeaderValue", "no such priority")
 	case v.Class == "Archive" && v.cold(time.Now()):
 		c.w.WriteHeader(http.StatusAccepted)
 		return b.revise(v, func(v *version) { v.Restored = time.Now().Add(c.s.cfg.restoreTakes()) })

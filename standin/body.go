@@ -64,7 +64,8 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 	size := r.ContentLength
 	body := io.Reader(r.Body)
 	var coded *chunked
-	if payload := r.Header.Get("X-Amz-Content-Sha256"); strings.HasPrefix(payload, "STREAMING-") && !s.has(TrailersKept) {
+	if payload := r.Header.Get("X-Amz-Content-Sha256"); strings.HasPrefix(payload, "STREAMING-") &&
+		!s.has(TrailersKept) {
 		if payload != "STREAMING-UNSIGNED-PAYLOAD-TRAILER" {
 			return got, fault(http.StatusNotImplemented, "NotImplemented", "this stand-in does not take signed chunks")
 		}
@@ -117,7 +118,8 @@ func (s *Server) receive(b *bucket, r *http.Request) (got received, err error) {
 		sum := base64.StdEncoding.EncodeToString(h.Sum(nil))
 		if w, ok := want[name]; ok && w != sum {
 			b.release(got.body)
-			return got, fault(http.StatusBadRequest, "BadDigest", fmt.Sprintf("%s is %s, the request said %s", name, sum, w))
+			return got, fault(http.StatusBadRequest, "BadDigest", fmt.Sprintf("%s is %s, the request said %s", name,
+				sum, w))
 		}
 		if strings.HasPrefix(name, sumPrefix) {
 			got.sums[name] = sum

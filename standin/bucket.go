@@ -80,7 +80,8 @@ type bucket struct {
 	made      time.Time
 
 	mu         sync.RWMutex
-	versioning string // "", "Enabled", "Suspended"
+	versioning string            // "", "Enabled", "Suspended"
+	settings   map[string]string // documents of the bucket itself, as they were sent
 	keys       btree.Map[string, packed]
 	uploads    map[string]*upload
 	serial     uint64
@@ -95,6 +96,7 @@ type bucket struct {
 type change struct {
 	Made       *time.Time `json:",omitempty"`
 	Versioning *string    `json:",omitempty"`
+	Setting    *[2]string `json:",omitempty"` // name, document; "" takes it out
 	Put        *version   `json:",omitempty"`
 	Drop       *[2]string `json:",omitempty"` // key, version ID
 	Begin      *upload    `json:",omitempty"`
@@ -114,12 +116,14 @@ const packName = "small"
 const versionTime = "2006-01-02T15:04:05.0000000Z"
 
 func openBucket(dir, name string, timed bool) (*bucket, error) {
-	b := &bucket{name: name, timed: timed, dir: filepath.Join(dir, name), made: time.Now().UTC(), uploads: map[string]*upload{}}
+	b := &bucket{name: name, timed: timed, dir: filepath.Join(dir, name), made: time.Now().UTC(),
+		uploads: map[string]*upload{}, settings: map[string]string{}}
 	if err := os.MkdirAll(b.dir, 0o755); err != nil {
 		return nil, err
 	}
 	var err error
-	if b.journal, err = os.OpenFile(filepath.Join(b.dir, "journal"), os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o644); err != nil {
+	if b.journal, err = os.OpenFile(filepath.Join(b.dir, "journal"), os.O_RDWR|os.O_CREATE|os.O_APPEND,
+		0o644); err != nil {
 		return nil, err
 	}
 	if b.pack, err = os.OpenFile(filepath.Join(b.dir, packName), os.O_RDWR|os.O_CREATE, 0o644); err != nil {
@@ -174,6 +178,8 @@ func (b *bucket) apply(c change) {
 		b.made = *c.Made
 	case c.Versioning != nil:
 		b.versioning = *c.Versioning
+	case c.Setting != nil:
+		b.settings[c.Setting[0]] = c.Setting[1]
 	case c.Put != nil:
 		b.put(c.Put)
 	case c.Drop != nil:

@@ -93,7 +93,8 @@ func ParseFault(text string) (f Fault, speed int64, err error) {
 		}
 	case "403", "expired", "500", "503", "reset-before", "reset-after", "short", "corrupt":
 	default:
-		return f, 0, fmt.Errorf("%q: a fault is one of latency=, stall=, speed=, 403, expired, 500, 503, reset-before, reset-after, short, corrupt", text)
+		return f, 0, fmt.Errorf("%q: a fault is one of latency=, stall=, speed=, 403, expired, 500, 503, "+
+			"reset-before, reset-after, short, corrupt", text)
 	}
 	return f, 0, nil
 }
@@ -145,7 +146,7 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key strin
 			return
 		case "expired":
 			e := fault(http.StatusBadRequest, "ExpiredToken", "the provided token has expired")
-			if s.cfg.Blob {
+			if s.cfg.blob() {
 				e = fault(http.StatusForbidden, "AuthenticationFailed", "the signature is not valid any more")
 			}
 			s.refuse(w, r, e)
@@ -183,7 +184,7 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key strin
 
 // refuse answers with an error in the stand-in's dialect.
 func (s *Server) refuse(w http.ResponseWriter, r *http.Request, e *apiError) {
-	if s.cfg.Blob {
+	if s.cfg.blob() {
 		writeBlobError(w, r, e)
 	} else {
 		e.write(w, r)

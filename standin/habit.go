@@ -85,8 +85,8 @@ var habitWords = map[Habit]string{
 	ETagsMD5:          "makes ETags of MD5, of parts of their MD5s",
 	ETagsOpaque:       "makes random ETags that look like MD5",
 	JoinSilent:        "does not tell the ETag of an object joined of parts",
-	BatchNeedsMD5:     "removes many at once only with Content-MD5",
-	BatchRefused:      "does not remove many at once",
+	BatchNeedsMD5:     "deletes many at once only with Content-MD5",
+	BatchRefused:      "does not delete many at once",
 	RangesIgnored:     "answers to a range with the whole",
 	CopyRefused:       "does not copy",
 	PartCopyRefused:   "does not copy ranges",
@@ -157,8 +157,10 @@ var unconditional = map[string]Habit{
 
 // refusedBy are the operations that a habit leaves out.
 var refusedBy = map[string]Habit{
-	"CopyObject": CopyRefused, "UploadPartCopy": PartCopyRefused, "CopyBlob": CopyRefused, "DeleteObjects": BatchRefused,
-	"GetObjectTagging": TagsRefused, "PutObjectTagging": TagsRefused, "GetBlobTags": TagsRefused, "SetBlobTags": TagsRefused,
+	"CopyObject": CopyRefused, "UploadPartCopy": PartCopyRefused, "CopyBlob": CopyRefused,
+	"DeleteObjects":    BatchRefused,
+	"GetObjectTagging": TagsRefused, "PutObjectTagging": TagsRefused, "GetBlobTags": TagsRefused,
+	"SetBlobTags": TagsRefused,
 }
 
 // accustom changes an authenticated request to what the stand-in sees of it, or
@@ -174,7 +176,8 @@ func (s *Server) accustom(r *http.Request, op string) error {
 	case refusedBy[op] != "" && s.has(refusedBy[op]):
 		return fault(http.StatusNotImplemented, "NotImplemented", "there is no such operation here")
 	case writes && conditional && s.has(ConditionsRefused):
-		return fault(http.StatusNotImplemented, "NotImplemented", "A header you provided implies functionality that is not implemented")
+		return fault(http.StatusNotImplemented, "NotImplemented",
+			"A header you provided implies functionality that is not implemented")
 	case op == "DeleteObjects" && s.has(BatchNeedsMD5) && h.Get("Content-Md5") == "":
 		return fault(http.StatusBadRequest, "InvalidRequest", "Missing required header for this request: Content-MD5")
 	case s.has(TrailersRefused) && strings.HasSuffix(h.Get("X-Amz-Content-Sha256"), "-TRAILER"):

@@ -38,7 +38,8 @@ type span struct {
 }
 
 func (c *call) span() (span, error) {
-	sp := span{prefix: c.query.Get("prefix"), delimiter: c.query.Get("delimiter"), max: 1000, encode: func(s string) string { return s }}
+	sp := span{prefix: c.query.Get("prefix"), delimiter: c.query.Get("delimiter"), max: 1000,
+		encode: func(s string) string { return s }}
 	if text := c.query.Get("max-keys"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 0 {
@@ -238,7 +239,8 @@ func (c *call) listVersions() error {
 				return false
 			}
 			n++
-			l := line{XMLName: xml.Name{Local: "Version"}, Key: sp.encode(key), VersionId: v.ID, IsLatest: i == 0, LastModified: v.Modified.Format(isoForm)}
+			l := line{XMLName: xml.Name{Local: "Version"}, Key: sp.encode(key), VersionId: v.ID, IsLatest: i == 0,
+				LastModified: v.Modified.Format(isoForm)}
 			if v.Marker {
 				l.XMLName.Local = "DeleteMarker"
 			} else {
@@ -282,11 +284,13 @@ func (c *call) listUploads() error {
 	b.mu.RLock()
 	for _, u := range b.uploads {
 		if strings.HasPrefix(u.Object.Key, c.query.Get("prefix")) {
-			out.Upload = append(out.Upload, line{u.Object.Key, u.ID, u.Object.Modified.Format(isoForm), u.Object.class()})
+			out.Upload = append(out.Upload, line{u.Object.Key, u.ID, u.Object.Modified.Format(isoForm),
+				u.Object.class()})
 		}
 	}
 	b.mu.RUnlock()
-	slices.SortFunc(out.Upload, func(a, b line) int { return strings.Compare(a.Key+"\x00"+a.UploadId, b.Key+"\x00"+b.UploadId) })
+	slices.SortFunc(out.Upload,
+		func(a, b line) int { return strings.Compare(a.Key+"\x00"+a.UploadId, b.Key+"\x00"+b.UploadId) })
 	return answer(c.w, out)
 }
 

@@ -121,7 +121,8 @@ func (c *call) copyPart() error {
 		return err
 	}
 	sum := object.SumOf(object.CRC64NVME, sums[ownSum])
-	got := received{size, c.s.etagOf([]byte(sum.Value), size, sums["etag"].Sum(nil)), map[string]string{ownSum: sum.Base64()}, extents}
+	got := received{size, c.s.etagOf([]byte(sum.Value), size, sums["etag"].Sum(nil)),
+		map[string]string{ownSum: sum.Base64()}, extents}
 	if err := c.keepPart(b, got); err != nil {
 		return err
 	}
@@ -160,7 +161,8 @@ func (c *call) listParts() error {
 	b.mu.RLock()
 	for _, p := range up.Parts {
 		if p.Number > after {
-			out.Part = append(out.Part, line{p.Number, p.Size, `"` + p.ETag + `"`, p.Modified.Format(isoForm), c.s.told(p.Sums[ownSum])})
+			out.Part = append(out.Part, line{p.Number, p.Size, `"` + p.ETag + `"`, p.Modified.Format(isoForm),
+				c.s.told(p.Sums[ownSum])})
 		}
 	}
 	b.mu.RUnlock()
@@ -205,17 +207,21 @@ func (c *call) complete() error {
 		p := up.Parts[want.PartNumber]
 		switch {
 		case want.ChecksumCRC64NVME != "" && c.s.has(PartSumsRefused):
-			return fault(http.StatusBadRequest, "MalformedXML", "The XML you provided was not well-formed or did not validate against our published schema")
+			return fault(http.StatusBadRequest, "MalformedXML",
+				"The XML you provided was not well-formed or did not validate against our published schema")
 		case want.ChecksumCRC64NVME != "" && !c.s.tells():
 			want.ChecksumCRC64NVME = ""
 		}
 		switch {
-		case p == nil || strings.Trim(want.ETag, `"`) != p.ETag || want.ChecksumCRC64NVME != "" && want.ChecksumCRC64NVME != p.Sums[ownSum]:
-			return fault(http.StatusBadRequest, "InvalidPart", fmt.Sprintf("part %d is not there as named", want.PartNumber))
+		case p == nil || strings.Trim(want.ETag, `"`) != p.ETag || want.ChecksumCRC64NVME != "" &&
+			want.ChecksumCRC64NVME != p.Sums[ownSum]:
+			return fault(http.StatusBadRequest, "InvalidPart", fmt.Sprintf("part %d is not there as named",
+				want.PartNumber))
 		case i > 0 && want.PartNumber <= in.Part[i-1].PartNumber:
 			return fault(http.StatusBadRequest, "InvalidPartOrder", "the parts are not in order")
 		case i < len(in.Part)-1 && p.Size < minPart:
-			return fault(http.StatusBadRequest, "EntityTooSmall", fmt.Sprintf("part %d is smaller than 5 MiB", p.Number))
+			return fault(http.StatusBadRequest, "EntityTooSmall", fmt.Sprintf("part %d is smaller than 5 MiB",
+				p.Number))
 		}
 		sum, err := object.ParseSum(object.CRC64NVME, p.Sums[ownSum])
 		if err != nil {
@@ -262,7 +268,8 @@ func (c *call) complete() error {
 		Bucket, Key             string
 		ETag, ChecksumCRC64NVME string `xml:",omitempty"`
 		ChecksumType            string `xml:",omitempty"`
-	}{Bucket: c.bucket, Key: c.key, ETag: etag, ChecksumCRC64NVME: c.s.told(whole.Base64()), ChecksumType: c.s.told("FULL_OBJECT")})
+	}{Bucket: c.bucket, Key: c.key, ETag: etag, ChecksumCRC64NVME: c.s.told(whole.Base64()),
+		ChecksumType: c.s.told("FULL_OBJECT")})
 }
 
 func (c *call) abort() error {

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,7 +18,8 @@ var keptHeaders = []string{"Content-Type", "Cache-Control", "Content-Disposition
 // newVersion is what the request's headers say of the object it makes.
 func (c *call) newVersion() version {
 	r := c.r
-	v := version{Key: c.key, Modified: c.s.now(), Class: r.Header.Get("X-Amz-Storage-Class"), Header: map[string]string{}, Meta: map[string]string{}}
+	v := version{Key: c.key, Modified: c.s.now(), Class: r.Header.Get("X-Amz-Storage-Class"),
+		Header: map[string]string{}, Meta: map[string]string{}}
 	if v.Class == "STANDARD" {
 		v.Class = ""
 	}
@@ -27,7 +29,8 @@ func (c *call) newVersion() version {
 		}
 	}
 	// "aws-chunked" is of the request, not of the object.
-	if coding := strings.Trim(strings.ReplaceAll(r.Header.Get("Content-Encoding"), "aws-chunked", ""), ", "); coding != "" {
+	if coding := strings.Trim(strings.ReplaceAll(r.Header.Get("Content-Encoding"), "aws-chunked", ""),
+		", "); coding != "" {
 		v.Header["Content-Encoding"] = coding
 	}
 	for name, values := range r.Header {
@@ -289,7 +292,8 @@ func (c *call) copySource() (*bucket, *version, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if match := c.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && !c.s.has(CopyUnconditional) && !c.s.matches(match, v.ETag) {
+	if match := c.r.Header.Get("X-Amz-Copy-Source-If-Match"); match != "" && !c.s.has(CopyUnconditional) &&
+		!c.s.matches(match, v.ETag) {
 		return nil, nil, fault(http.StatusPreconditionFailed, "PreconditionFailed", "the source has changed")
 	}
 	return b, v, nil
@@ -336,7 +340,8 @@ func (c *call) copyObject() error {
 		ETag              string
 		ChecksumCRC64NVME string `xml:",omitempty"`
 		ChecksumType      string
-	}{LastModified: v.Modified.Format(isoForm), ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: c.s.told(v.Sums[ownSum]), ChecksumType: "FULL_OBJECT"})
+	}{LastModified: v.Modified.Format(isoForm), ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: c.s.told(v.Sums[ownSum]),
+		ChecksumType: "FULL_OBJECT"})
 }
 
 // tagging is a document of tags: "Tagging" in one dialect, "Tags" in the other.
@@ -357,7 +362,7 @@ func (c *call) getTags() error {
 		return err
 	}
 	out := tagging{XMLName: xml.Name{Local: "Tagging"}}
-	if c.s.cfg.Blob {
+	if c.s.cfg.blob() {
 		out.XMLName.Local = "Tags"
 	}
 	for name, value := range v.Tags {
@@ -408,7 +413,10 @@ func (c *call) restore() error {
 	if err != nil {
 		return err
 	}
-	var in struct{ Days int }
+	var in struct {
+		Days                 int
+		GlacierJobParameters struct{ Tier string }
+	}
 	if err := c.document(&in); err != nil {
 		return err
 	}
@@ -419,6 +427,10 @@ func (c *call) restore() error {
 		return fault(http.StatusConflict, "RestoreAlreadyInProgress", "a restore is under way")
 	case in.Days < 1:
 		return fault(http.StatusBadRequest, "InvalidArgument", "Days is 1 or more")
+	case !slices.Contains([]string{"", "Standard", "Bulk", "Expedited"}, in.GlacierJobParameters.Tier):
+		return fault(http.StatusBadRequest, "MalformedXML", "no such tier")
+	case in.GlacierJobParameters.Tier == "Expedited" && v.Class == "DEEP_ARCHIVE":
+		return fault(http.StatusBadRequest, "InvalidArgument", "this class has no such tier")
 	}
 	c.w.WriteHeader(http.StatusAccepted)
 	return b.revise(v, func(v *version) {

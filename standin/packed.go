@@ -25,8 +25,10 @@ const (
 )
 
 // wellKnown are names and values that are written as one byte.
-var wellKnown = []string{"", ownSum, "Content-Type", "Content-Encoding", "X-Amz-Meta-Lumtra-Mtime", "X-Amz-Meta-Lumtra-Mode",
-	"X-Ms-Meta-Lumtra_mtime", "X-Ms-Meta-Lumtra_mode", "X-Ms-Meta-Lumtra_crc64nvme", "Content-Md5", packName, "application/octet-stream", "null"}
+var wellKnown = []string{"", ownSum, "Content-Type", "Content-Encoding", "X-Amz-Meta-Lumtra-Mtime",
+	"X-Amz-Meta-Lumtra-Mode",
+	"X-Ms-Meta-Lumtra_mtime", "X-Ms-Meta-Lumtra_mode", "X-Ms-Meta-Lumtra_crc64nvme", "Content-Md5", packName,
+	"application/octet-stream", "null"}
 
 func appendText(b []byte, s string) []byte {
 	if i := slices.Index(wellKnown, s); i >= 0 {

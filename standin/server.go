@@ -32,9 +32,9 @@ type Config struct {
 	Keys []Key
 	// Public answers unsigned requests too.
 	Public bool
-	// Blob has it speak the Azure Blob API in place of the S3 API. A Key's
-	// Access is then the account, its Secret the account key in base64.
-	Blob bool
+	// API is what it speaks: [S3API], which "" is too, or [BlobAPI], where a Key's
+	// Access is the account, its Secret the account key in base64.
+	API string
 	// Versions has the Blob dialect keep every state of every blob, Retain
 	// keep removed ones: both are settings of the account there.
 	Versions, Retain bool
@@ -93,7 +93,7 @@ func New(cfg Config) (*Server, error) {
 		if !e.IsDir() {
 			continue
 		}
-		if s.buckets[e.Name()], err = openBucket(cfg.Dir, e.Name(), cfg.Blob); err != nil {
+		if s.buckets[e.Name()], err = openBucket(cfg.Dir, e.Name(), cfg.blob()); err != nil {
 			return nil, err
 		}
 	}
@@ -162,6 +162,14 @@ type call struct {
 	key    string
 }
 
+// The protocols a stand-in speaks.
+const (
+	S3API   = "s3"
+	BlobAPI = "blob"
+)
+
+func (c *Config) blob() bool { return c.API == BlobAPI }
+
 // ServeHTTP answers one request, in the dialect the stand-in speaks. It has to be
 // addressed to this machine by an address or by a name that stays here: a page in a
 // browser can have a name of its own lead to loopback, and must not get to the store
@@ -171,7 +179,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "this stand-in answers to its address and to localhost only", http.StatusMisdirectedRequest)
 		return
 	}
-	if s.cfg.Blob {
+	if s.cfg.blob() {
 		s.serveBlob(w, r)
 	} else {
 		s.serveS3(w, r)
@@ -241,6 +249,8 @@ func (c *call) route() (string, handler) {
 			return "GetBucketVersioning", (*call).getVersioning
 		case m == http.MethodPut && has("versioning"):
 			return "PutBucketVersioning", (*call).putVersioning
+		case c.setting() != "":
+			return c.setting(), (*call).bucketSetting
 		case m == http.MethodGet && has("location"):
 			return "GetBucketLocation", (*call).location
 		case m == http.MethodGet && has("uploads"):
@@ -398,7 +408,7 @@ func (c *call) makeBucket() error {
 	case c.s.buckets[c.bucket] != nil:
 		return fault(http.StatusConflict, "BucketAlreadyOwnedByYou", "the bucket is there already")
 	}
-	b, err := openBucket(c.s.cfg.Dir, c.bucket, c.s.cfg.Blob)
+	b, err := openBucket(c.s.cfg.Dir, c.bucket, c.s.cfg.blob())
 	if err == nil {
 		c.s.buckets[c.bucket] = b
 	}

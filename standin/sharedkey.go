@@ -40,7 +40,8 @@ func (s *Server) authenticateBlob(r *http.Request, account, container, blob, op 
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte(stringToSign(r, account)))
 	if got, err := base64.StdEncoding.DecodeString(signature); err != nil || !hmac.Equal(got, mac.Sum(nil)) {
-		return fault(http.StatusForbidden, "AuthenticationFailed", "the signature does not match; check the account key")
+		return fault(http.StatusForbidden, "AuthenticationFailed",
+			"the signature does not match; check the account key")
 	}
 	return nil
 }
@@ -52,8 +53,10 @@ func stringToSign(r *http.Request, account string) string {
 	if r.ContentLength > 0 {
 		length = strconv.FormatInt(r.ContentLength, 10)
 	}
-	lines := []string{r.Method, h.Get("Content-Encoding"), h.Get("Content-Language"), length, h.Get("Content-Md5"), h.Get("Content-Type"), "",
-		h.Get("If-Modified-Since"), h.Get("If-Match"), h.Get("If-None-Match"), h.Get("If-Unmodified-Since"), h.Get("Range")}
+	lines := []string{r.Method, h.Get("Content-Encoding"), h.Get("Content-Language"), length, h.Get("Content-Md5"),
+		h.Get("Content-Type"), "",
+		h.Get("If-Modified-Since"), h.Get("If-Match"), h.Get("If-None-Match"), h.Get("If-Unmodified-Since"),
+		h.Get("Range")}
 	if length == "0" {
 		lines[3] = ""
 	}

@@ -35,7 +35,8 @@ func (s *Server) authenticate(r *http.Request) *apiError {
 	var credential, signed, signature, when, token, payload string
 	presigned := query.Get("X-Amz-Signature") != ""
 	if presigned {
-		credential, signed, signature = query.Get("X-Amz-Credential"), query.Get("X-Amz-SignedHeaders"), query.Get("X-Amz-Signature")
+		credential, signed, signature = query.Get("X-Amz-Credential"), query.Get("X-Amz-SignedHeaders"),
+			query.Get("X-Amz-Signature")
 		when, token, payload = query.Get("X-Amz-Date"), query.Get("X-Amz-Security-Token"), "UNSIGNED-PAYLOAD"
 		query.Del("X-Amz-Signature")
 	} else {
@@ -54,7 +55,8 @@ func (s *Server) authenticate(r *http.Request) *apiError {
 				signature = value
 			}
 		}
-		when, token, payload = r.Header.Get("X-Amz-Date"), r.Header.Get("X-Amz-Security-Token"), r.Header.Get("X-Amz-Content-Sha256")
+		when, token, payload = r.Header.Get("X-Amz-Date"), r.Header.Get("X-Amz-Security-Token"),
+			r.Header.Get("X-Amz-Content-Sha256")
 	}
 	scope := strings.SplitN(credential, "/", 2)
 	var key *Key
@@ -81,7 +83,8 @@ func (s *Server) authenticate(r *http.Request) *apiError {
 	} else if now.Sub(at).Abs() > maxSkew {
 		return fault(http.StatusForbidden, "RequestTimeTooSkewed", "the clocks differ by more than 15 minutes")
 	}
-	if want := sign(key.Secret, scope[1], when, canonical(r, query, signed, payload)); !hmac.Equal([]byte(want), []byte(signature)) {
+	if want := sign(key.Secret, scope[1], when, canonical(r, query, signed, payload)); !hmac.Equal([]byte(want),
+		[]byte(signature)) {
 		return fault(http.StatusForbidden, "SignatureDoesNotMatch", "the signature does not match; check the secret")
 	}
 	return nil
@@ -141,7 +144,8 @@ func strict(s string, keepSlash bool) string {
 	var b strings.Builder
 	for i := 0; i < len(s); i++ {
 		c := s[i]
-		if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("-_.~", c) >= 0 || c == '/' && keepSlash {
+		if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' ||
+			strings.IndexByte("-_.~", c) >= 0 || c == '/' && keepSlash {
 			b.WriteByte(c)
 		} else {
 			b.Write([]byte{'%', digits[c>>4], digits[c&15]})

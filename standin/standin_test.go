@@ -52,7 +52,8 @@ func start(t *testing.T, dir string) (*standin.Server, *s3.Client) {
 }
 
 func put(t *testing.T, c *s3.Client, key, text string) string {
-	out, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: aws.String("b-1"), Key: &key, Body: strings.NewReader(text)})
+	out, err := c.PutObject(ctx, &s3.PutObjectInput{Bucket: aws.String("b-1"), Key: &key,
+		Body: strings.NewReader(text)})
 	require.NoError(t, err)
 	return aws.ToString(out.VersionId)
 }
@@ -84,14 +85,17 @@ func TestVersionsSurviveRestart(t *testing.T) {
 	_, err = c.CreateBucket(ctx, &s3.CreateBucketInput{Bucket: aws.String("Not A Name")})
 	assert.Error(t, err)
 	put(t, c, "take.wav", "unversioned")
-	_, err = c.PutBucketVersioning(ctx, &s3.PutBucketVersioningInput{Bucket: b, VersioningConfiguration: &types.VersioningConfiguration{Status: types.BucketVersioningStatusEnabled}})
+	_, err = c.PutBucketVersioning(ctx,
+		&s3.PutBucketVersioningInput{Bucket: b,
+			VersioningConfiguration: &types.VersioningConfiguration{Status: types.BucketVersioningStatusEnabled}})
 	require.NoError(t, err)
 	first, second := put(t, c, "take.wav", "first"), put(t, c, "take.wav", "second")
 	big := strings.Repeat("big ", 100_000)
 	put(t, c, "big.wav", big)
 	_, err = c.DeleteObject(ctx, &s3.DeleteObjectInput{Bucket: b, Key: aws.String("take.wav")})
 	require.NoError(t, err)
-	_, err = c.PutObjectTagging(ctx, &s3.PutObjectTaggingInput{Bucket: b, Key: aws.String("big.wav"), Tagging: &types.Tagging{TagSet: []types.Tag{{Key: aws.String("site"), Value: aws.String("weir")}}}})
+	_, err = c.PutObjectTagging(ctx, &s3.PutObjectTaggingInput{Bucket: b, Key: aws.String("big.wav"),
+		Tagging: &types.Tagging{TagSet: []types.Tag{{Key: aws.String("site"), Value: aws.String("weir")}}}})
 	require.NoError(t, err)
 
 	_, err = standin.New(standin.Config{Dir: dir})
@@ -114,7 +118,8 @@ func TestVersionsSurviveRestart(t *testing.T) {
 	assert.Equal(t, "NoSuchKey", code(err))
 	assert.Equal(t, "first", get(t, c, &s3.GetObjectInput{Key: aws.String("take.wav"), VersionId: &first}))
 	assert.Equal(t, "second", get(t, c, &s3.GetObjectInput{Key: aws.String("take.wav"), VersionId: &second}))
-	assert.Equal(t, "unversioned", get(t, c, &s3.GetObjectInput{Key: aws.String("take.wav"), VersionId: aws.String("null")}))
+	assert.Equal(t, "unversioned",
+		get(t, c, &s3.GetObjectInput{Key: aws.String("take.wav"), VersionId: aws.String("null")}))
 	assert.Equal(t, big, get(t, c, &s3.GetObjectInput{Key: aws.String("big.wav")}))
 	tags, err := c.GetObjectTagging(ctx, &s3.GetObjectTaggingInput{Bucket: b, Key: aws.String("big.wav")})
 	require.NoError(t, err)
@@ -137,7 +142,8 @@ func TestVersionsSurviveRestart(t *testing.T) {
 	require.Len(t, found, 4)
 	assert.Equal(t, []string{"take.wav " + second, "take.wav " + first, "take.wav null"}, found[1:])
 	assert.True(t, *marker.IsLatest)
-	_, err = c.DeleteObject(ctx, &s3.DeleteObjectInput{Bucket: b, Key: aws.String("take.wav"), VersionId: marker.VersionId})
+	_, err = c.DeleteObject(ctx, &s3.DeleteObjectInput{Bucket: b, Key: aws.String("take.wav"),
+		VersionId: marker.VersionId})
 	require.NoError(t, err)
 	assert.Equal(t, "second", get(t, c, &s3.GetObjectInput{Key: aws.String("take.wav")}), "undeleted")
 	_, err = c.DeleteBucket(ctx, &s3.DeleteBucketInput{Bucket: b})
@@ -156,7 +162,8 @@ func TestOldListingCopiesAndSignedLinks(t *testing.T) {
 	var keys, groups []string
 	marker := (*string)(nil)
 	for {
-		out, err := c.ListObjects(ctx, &s3.ListObjectsInput{Bucket: b, Delimiter: aws.String("/"), MaxKeys: aws.Int32(3), Marker: marker})
+		out, err := c.ListObjects(ctx, &s3.ListObjectsInput{Bucket: b, Delimiter: aws.String("/"),
+			MaxKeys: aws.Int32(3), Marker: marker})
 		require.NoError(t, err)
 		for _, x := range out.Contents {
 			keys = append(keys, *x.Key)
@@ -177,29 +184,36 @@ func TestOldListingCopiesAndSignedLinks(t *testing.T) {
 	require.NoError(t, err)
 	var parts []types.CompletedPart
 	for i, span := range []string{"bytes=0-5242879", "bytes=5242880-10485759"} {
-		out, err := c.UploadPartCopy(ctx, &s3.UploadPartCopyInput{Bucket: b, Key: aws.String("joined.wav"), UploadId: up.UploadId,
+		out, err := c.UploadPartCopy(ctx, &s3.UploadPartCopyInput{Bucket: b, Key: aws.String("joined.wav"),
+			UploadId:   up.UploadId,
 			PartNumber: aws.Int32(int32(i + 1)), CopySource: aws.String("b-1/whole.wav"), CopySourceRange: &span})
 		require.NoError(t, err)
 		parts = append(parts, types.CompletedPart{PartNumber: aws.Int32(int32(i + 1)), ETag: out.CopyPartResult.ETag})
 	}
-	_, err = c.CompleteMultipartUpload(ctx, &s3.CompleteMultipartUploadInput{Bucket: b, Key: aws.String("joined.wav"), UploadId: up.UploadId,
+	_, err = c.CompleteMultipartUpload(ctx, &s3.CompleteMultipartUploadInput{Bucket: b, Key: aws.String("joined.wav"),
+		UploadId:        up.UploadId,
 		MultipartUpload: &types.CompletedMultipartUpload{Parts: []types.CompletedPart{parts[1], parts[0]}}})
 	assert.Equal(t, "InvalidPartOrder", code(err))
-	_, err = c.CompleteMultipartUpload(ctx, &s3.CompleteMultipartUploadInput{Bucket: b, Key: aws.String("joined.wav"), UploadId: up.UploadId,
+	_, err = c.CompleteMultipartUpload(ctx, &s3.CompleteMultipartUploadInput{Bucket: b, Key: aws.String("joined.wav"),
+		UploadId:        up.UploadId,
 		MultipartUpload: &types.CompletedMultipartUpload{Parts: parts}})
 	require.NoError(t, err)
 	assert.Equal(t, whole, get(t, c, &s3.GetObjectInput{Key: aws.String("joined.wav")}))
 
-	_, err = c.PutObject(ctx, &s3.PutObjectInput{Bucket: b, Key: aws.String("cold.wav"), Body: strings.NewReader("cold"), StorageClass: types.StorageClassGlacier})
+	_, err = c.PutObject(ctx, &s3.PutObjectInput{Bucket: b, Key: aws.String("cold.wav"),
+		Body: strings.NewReader("cold"), StorageClass: types.StorageClassGlacier})
 	require.NoError(t, err)
 	cold, err := c.ListObjectsV2(ctx, &s3.ListObjectsV2Input{Bucket: b, Prefix: aws.String("cold")})
 	require.NoError(t, err)
 	assert.Equal(t, types.ObjectStorageClassGlacier, cold.Contents[0].StorageClass)
 
 	// A signed link works as it is, and only as it is.
-	link, err := s3.NewPresignClient(c).PresignGetObject(ctx, &s3.GetObjectInput{Bucket: b, Key: aws.String("a/1")}, s3.WithPresignExpires(time.Minute))
+	link, err := s3.NewPresignClient(c).PresignGetObject(ctx, &s3.GetObjectInput{Bucket: b, Key: aws.String("a/1")},
+		s3.WithPresignExpires(time.Minute))
 	require.NoError(t, err)
-	for url, want := range map[string]int{link.URL: 200, strings.Replace(link.URL, "a/1", "a/2", 1): 403, strings.Replace(link.URL, "X-Amz-Expires=60", "X-Amz-Expires=0", 1): 403, strings.Split(link.URL, "?")[0]: 403} {
+	for url, want := range map[string]int{link.URL: 200, strings.Replace(link.URL, "a/1", "a/2", 1): 403,
+		strings.Replace(link.URL, "X-Amz-Expires=60", "X-Amz-Expires=0", 1): 403,
+		strings.Split(link.URL, "?")[0]:                                     403} {
 		req, _ := http.NewRequest(http.MethodGet, url, nil)
 		resp, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
 		require.NoError(t, err)
@@ -233,7 +247,7 @@ func TestFaultWords(t *testing.T) {
 // A name that a stranger's page has lead to loopback gets nothing, whatever is asked
 // and in whichever dialect.
 func TestAnswersToItsOwnNamesOnly(t *testing.T) {
-	for _, cfg := range []standin.Config{{Public: true}, {Public: true, Domain: "marsh.test"}, {Blob: true}} {
+	for _, cfg := range []standin.Config{{Public: true}, {Public: true, Domain: "marsh.test"}, {API: standin.BlobAPI}} {
 		cfg.Dir = t.TempDir()
 		srv, err := standin.New(cfg)
 		require.NoError(t, err)
@@ -243,7 +257,8 @@ func TestAnswersToItsOwnNamesOnly(t *testing.T) {
 		for host, own := range map[string]bool{
 			"": true, "localhost": true, "LOCALHOST:80": true, "b-1.localhost": true, "[::1]:9": true, "10.0.0.1": true,
 			"marsh.test": cfg.Domain != "", "b-1.marsh.test:1": cfg.Domain != "",
-			"evil.example": false, "localhost.evil.example": false, "127.0.0.1.evil.example:80": false, "xmarsh.test": false,
+			"evil.example": false, "localhost.evil.example": false, "127.0.0.1.evil.example:80": false,
+			"xmarsh.test": false,
 		} {
 			r, err := http.NewRequest(http.MethodGet, addr+"/", nil)
 			require.NoError(t, err)

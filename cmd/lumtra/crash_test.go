@@ -41,7 +41,8 @@ func TestKilledAndTakenUp(t *testing.T) {
 	north, northAt := startStore(t, storeDir)
 	south, southAt := startStore(t, southDir)
 	key := base64.StdEncoding.EncodeToString([]byte("reed-bed-9913"))
-	hill, hillAt := startWith(t, standin.Config{Dir: hillDir, Blob: true, Keys: []standin.Key{{Access: "hill", Secret: key}}})
+	hill, hillAt := startWith(t, standin.Config{Dir: hillDir, API: standin.BlobAPI,
+		Keys: []standin.Key{{Access: "hill", Secret: key}}})
 	dir := workspace(t, northAt, nil)
 	put(t, dir, "hill.key", key)
 	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
@@ -65,8 +66,10 @@ secret-from = "file:%s"
 		name, from, to string
 		store          *watched
 		kills          int
-	}{{"out", "src", "north/archive/copy", north, wanted}, {"across", "north/archive/copy0", "south/archive/copy", south, wanted},
-		{"over", "north/archive/copy0", "hill/archive/copy", hill, wanted}, {"back", "north/archive/copy0", "dst", north, 2}} {
+	}{{"out", "src", "north/archive/copy", north, wanted}, {"across", "north/archive/copy0", "south/archive/copy",
+		south, wanted},
+		{"over", "north/archive/copy0", "hill/archive/copy", hill, wanted},
+		{"back", "north/archive/copy0", "dst", north, 2}} {
 		for round, killed := 0, 0; killed < leg.kills; round++ {
 			to := fmt.Sprint(leg.to, round)
 			if leg.name == "back" {
@@ -76,7 +79,8 @@ secret-from = "file:%s"
 			}
 			job := fmt.Sprintf("%s-%d", leg.name, round)
 			digest := [...]string{"", "digest = \"blake3\"\n"}[round%2]
-			put(t, dir, "jobs/"+job+".toml", fmt.Sprintf("source = %q\ntarget = %q\n"+digest+"[limits]\nstreams = 6\npart-size = \"5MiB\"\n", leg.from, to))
+			put(t, dir, "jobs/"+job+".toml", fmt.Sprintf("source = %q\ntarget = %q\n"+digest+
+				"[limits]\nstreams = 6\npart-size = \"5MiB\"\n", leg.from, to))
 			n := killOften(t, dir, job, leg.store, leg.kills-killed)
 			killed, kills = killed+n, kills+n
 			text, code := lumtra(t, dir, "run", job)
@@ -99,9 +103,11 @@ secret-from = "file:%s"
 	for _, at := range []string{storeDir, southDir} {
 		raw, err := os.ReadFile(filepath.Join(at, "archive", "journal"))
 		require.NoError(t, err)
-		assert.Equal(t, bytes.Count(raw, []byte(`{"Begin"`)), bytes.Count(raw, []byte(`{"End"`)), "every upload was ended")
+		assert.Equal(t, bytes.Count(raw, []byte(`{"Begin"`)), bytes.Count(raw, []byte(`{"End"`)),
+			"every upload was ended")
 	}
-	end, err := blob.NewStore(blob.Config{Name: "hill", Address: hillAt + "/hill", Account: "hill", Key: secret.New(key)})
+	end, err := blob.NewStore(blob.Config{Name: "hill", Address: hillAt + "/hill", Account: "hill",
+		Key: secret.New(key)})
 	require.NoError(t, err)
 	defer end.Close()
 	p, err := end.Open("archive")
@@ -114,10 +120,15 @@ secret-from = "file:%s"
 // killOften runs a job again and again and kills it, until it comes to its end
 // or was killed so often. It tells how often that was.
 func killOften(t *testing.T, dir, job string, store *watched, most int) (kills int) {
+	return killCommand(t, dir, store, most, "run", job, "--json")
+}
+
+// killCommand does so with any command.
+func killCommand(t *testing.T, dir string, store *watched, most int, args ...string) (kills int) {
 	defer store.SetSpeed(0)
 	for kills < most {
 		store.SetSpeed(20 << 20)
-		cmd := command(dir, "run", job, "--json")
+		cmd := command(dir, args...)
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &out
 		require.NoError(t, cmd.Start())

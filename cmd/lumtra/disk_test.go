@@ -46,10 +46,12 @@ func TestUnreadableFile(t *testing.T) {
 // A disk that fills up leaves whole files or none, and says so.
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
-	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n"})
+	dir := workspace(t, "http://127.0.0.1:1",
+		map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n"})
 	disk := filepath.Join(dir, "dst")
 	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {
-		t.Logf("no small disk to fill without the right to mount one (%v); the transfer package's test stands for it", err)
+		t.Logf("no small disk to fill without the right to mount one (%v); the transfer package's test stands for it",
+			err)
 		return
 	}
 	t.Cleanup(func() { syscall.Unmount(disk, 0) })
@@ -59,7 +61,7 @@ func TestFullDisk(t *testing.T) {
 	put(t, dir, "src/d.wav", "small enough")
 	text, code := lumtra(t, dir, "run", "out")
 	assert.Equal(t, cli.ExitBlocked, code, text)
-	assert.Contains(t, text, "lumtra run out --plan 1 --despite room")
+	assert.Contains(t, text, "To run it all the same: --despite room")
 	assert.Empty(t, files(t, disk), "nothing began")
 	text, code = lumtra(t, dir, "run", "out", "--plan", "1", "--despite", "room")
 	assert.Equal(t, cli.ExitFailures, code, text)
@@ -80,7 +82,8 @@ func TestFullDisk(t *testing.T) {
 // Room is that of the disk on which the target lies, not of the endpoint's above it.
 func TestRoomBelow(t *testing.T) {
 	t.Parallel()
-	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst/disk/copy\"\n"})
+	dir := workspace(t, "http://127.0.0.1:1",
+		map[string]string{"out": "source = \"src\"\ntarget = \"dst/disk/copy\"\n"})
 	disk := filepath.Join(dir, "dst", "disk")
 	require.NoError(t, os.MkdirAll(disk, 0o755))
 	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {

@@ -35,7 +35,8 @@ func newOdd(t *testing.T, settings string, habits ...standin.Habit) *odd {
 	t.Parallel()
 	data := t.TempDir()
 	makeBucket(t, data)
-	store, address := startWith(t, standin.Config{Dir: data, Keys: []standin.Key{{Access: "north", Secret: "reed-bed-9913"}}, Habits: habits})
+	store, address := startWith(t,
+		standin.Config{Dir: data, Keys: []standin.Key{{Access: "north", Secret: "reed-bed-9913"}}, Habits: habits})
 	dir := workspace(t, address, nil)
 	o := &odd{T: t, dir: dir, store: store, data: data}
 	o.job("out", "src", "north/archive/copy", settings)
@@ -46,7 +47,8 @@ func newOdd(t *testing.T, settings string, habits ...standin.Habit) *odd {
 	known.Learn(place.SumAhead, place.Ignored)
 	known.Learn(place.SumBehind, place.Ignored)
 	known.Learn(place.ListsInOrder, place.Ignored)
-	end, err := s3.NewStore(s3.Config{Known: known, Name: "seen", Address: address, AccessKey: "north", Secret: secret.New("reed-bed-9913")})
+	end, err := s3.NewStore(s3.Config{Known: known, Name: "seen", Address: address, AccessKey: "north",
+		Secret: secret.New("reed-bed-9913")})
 	require.NoError(t, err)
 	t.Cleanup(func() { end.Close() })
 	o.end = end
@@ -85,7 +87,7 @@ func (o *odd) write(key, text string) {
 	require.NoError(o.T, err)
 }
 
-const mirror = "extras = \"remove\"\n[guards]\nremoval-share = 100\n"
+const mirror = "target-only = \"delete\"\n[safety]\ndeletion-share = 100\n"
 
 // A store that keeps names under others never loses what a mirror has sent there,
 // whether it was tested before or not.
@@ -118,7 +120,8 @@ func TestMirrorKeepsWhatItSent(t *testing.T) {
 func (o *odd) never() {
 	raw, err := os.ReadFile(filepath.Join(o.dir, "endpoints.toml"))
 	require.NoError(o.T, err)
-	put(o.T, o.dir, "endpoints.toml", strings.Replace(string(raw), "[endpoint.north]\n", "[endpoint.north]\ntest = \"never\"\n", 1))
+	put(o.T, o.dir, "endpoints.toml", strings.Replace(string(raw), "[endpoint.north]\n",
+		"[endpoint.north]\ntest = \"never\"\n", 1))
 }
 
 // An object in parts is not joined over one that the plan has not seen, though the
@@ -133,7 +136,7 @@ func TestPartsOverNothingUnseen(t *testing.T) {
 	assert.Contains(t, text, "already there")
 	assert.Equal(t, "somebody else's", o.there()["big.wav"])
 
-	o.job("strict", "src", "north/archive/strict", "[guards]\nraces = \"refuse\"\n")
+	o.job("strict", "src", "north/archive/strict", "[safety]\nraces = \"refuse\"\n")
 	text = o.run(cli.ExitHeld, "run", "strict")
 	assert.Contains(t, text, "another writer may come between")
 }
@@ -195,10 +198,10 @@ func TestUnverifiedIsTold(t *testing.T) {
 	text := o.run(cli.ExitDone, "run", "back")
 	assert.Contains(t, text, "2 of them unverified")
 	assert.Contains(t, text, "▲ what is read came whole: by its length alone")
-	o.job("strict", "north/archive/copy", "dst/strict", "[guards]\nunverified = \"fail\"\n")
+	o.job("strict", "north/archive/copy", "dst/strict", "[safety]\nunverified = \"fail\"\n")
 	text = o.run(cli.ExitFailures, "run", "strict")
 	assert.Contains(t, text, "arrival not proven")
-	o.job("twice", "north/archive/copy", "dst/twice", "read-twice = true\n[guards]\nunverified = \"fail\"\n")
+	o.job("twice", "north/archive/copy", "dst/twice", "read-twice = true\n[safety]\nunverified = \"fail\"\n")
 	o.run(cli.ExitDone, "run", "twice")
 }
 
@@ -219,7 +222,7 @@ func TestProofOfBrokenConnections(t *testing.T) {
 // A copy that a move, or a proof, finds to be another is mended by the next run,
 // and only then does the original go.
 func TestBadCopiesAreMended(t *testing.T) {
-	o := newOdd(t, "afterwards = \"remove\"\nproof = \"read-back\"\n")
+	o := newOdd(t, "afterwards = \"delete\"\nproof = \"read-back\"\n")
 	o.put("a.wav", "the right one")
 	o.put("b.wav", "as well")
 	time.Sleep(10 * time.Millisecond) // the copy is the newer
@@ -239,7 +242,7 @@ func TestBadCopiesAreMended(t *testing.T) {
 	o.write("c.wav", "kept wrong")
 	o.run(cli.ExitFailures, "prove", "keep", "--by", "read-back")
 	text = o.run(cli.ExitDone, "plan", "keep", "--effects")
-	assert.Contains(t, text, "found to be other content")
+	assert.Contains(t, text, "found to be different content")
 	o.run(cli.ExitDone, "run", "keep")
 	assert.Equal(t, "kept right", o.there()["c.wav"])
 	o.run(cli.ExitNothing, "run", "keep")
@@ -261,10 +264,13 @@ func TestWhateverAStoreLacks(t *testing.T) {
 		"no checksums":           {standin.SumsRefused, standin.ETagsMD5},
 		"an order of its own":    {standin.ListingByFolder},
 		"no metadata":            {standin.MetadataDropped},
-		"all of an old gateway": {standin.SumsIgnored, standin.TrailersRefused, standin.ETagsMD5, standin.MatchUnquoted, standin.JoinUnconditional, standin.JoinSilent,
+		"all of an old gateway": {standin.SumsIgnored, standin.TrailersRefused, standin.ETagsMD5,
+			standin.MatchUnquoted, standin.JoinUnconditional, standin.JoinSilent,
 			standin.CopyUnconditional, standin.WholeSeconds, standin.BatchNeedsMD5},
-		"the worst": {standin.SumsRefused, standin.TrailersKept, standin.ETagsOpaque, standin.ConditionsRefused, standin.JoinSilent, standin.BatchRefused, standin.MD5Ignored,
-			standin.PayloadIgnored, standin.RangesIgnored, standin.CopyRefused, standin.TagsRefused, standin.WholeSeconds, standin.ListingPlain},
+		"the worst": {standin.SumsRefused, standin.TrailersKept, standin.ETagsOpaque, standin.ConditionsRefused,
+			standin.JoinSilent, standin.BatchRefused, standin.MD5Ignored,
+			standin.PayloadIgnored, standin.RangesIgnored, standin.CopyRefused, standin.TagsRefused,
+			standin.WholeSeconds, standin.ListingPlain},
 	} {
 		for _, tested := range []bool{true, false} {
 			t.Run(name+map[bool]string{true: ", tested", false: ", never tested"}[tested], func(t *testing.T) {
@@ -293,7 +299,8 @@ func TestWhateverAStoreLacks(t *testing.T) {
 				assert.Len(t, there, 9)
 				assert.True(t, strings.HasPrefix(there["big.wav"], "ebb!"))
 				o.run(cli.ExitDone, "run", "back")
-				assert.Equal(t, sums(files(t, filepath.Join(o.dir, "src"))), sums(files(t, filepath.Join(o.dir, "dst"))))
+				assert.Equal(t, sums(files(t, filepath.Join(o.dir, "src"))),
+					sums(files(t, filepath.Join(o.dir, "dst"))))
 				raw, err := os.ReadFile(stateOf(t, o.dir, "lumtra.log"))
 				if err == nil {
 					assert.NotContains(t, string(bytes.ToLower(raw)), "panic")

@@ -46,17 +46,21 @@ func newReal(t *testing.T, protocol string, srv placetest.Server) *odd {
 	kind, account := "s3", "access-key"
 	var err error
 	if protocol == "S3" {
-		o.end, err = s3.NewStore(s3.Config{Name: "seen", Address: srv.Address, AccessKey: srv.Access, Secret: secret.New(srv.Secret)})
+		o.end, err = s3.NewStore(s3.Config{Name: "seen", Address: srv.Address, AccessKey: srv.Access,
+			Secret: secret.New(srv.Secret)})
 	} else {
 		kind, account = "blob", "account"
-		o.end, err = blob.NewStore(blob.Config{Name: "seen", Address: srv.Address, Account: srv.Access, Key: secret.New(srv.Secret)})
+		o.end, err = blob.NewStore(blob.Config{Name: "seen", Address: srv.Address, Account: srv.Access,
+			Key: secret.New(srv.Secret)})
 	}
 	require.NoError(t, err)
 	t.Cleanup(func() { o.end.Close() })
 	require.NoError(t, o.end.(place.Buckets).MakeBucket(t.Context(), "killed"))
 	raw, err := os.ReadFile(filepath.Join(o.dir, "endpoints.toml"))
 	require.NoError(t, err)
-	put(t, o.dir, "endpoints.toml", string(raw)+fmt.Sprintf("\n[endpoint.real]\nkind = %q\naddress = %q\n%s = %q\nsecret-from = \"file:key\"\n", kind, srv.Address, account, srv.Access))
+	put(t, o.dir, "endpoints.toml",
+		string(raw)+fmt.Sprintf("\n[endpoint.real]\nkind = %q\naddress = %q\n%s = %q\nsecret-from = \"file:key\"\n",
+			kind, srv.Address, account, srv.Access))
 	return o
 }
 
@@ -93,7 +97,7 @@ func (o *odd) all(kills int) {
 
 	// Away to the trash inside the store, and home again by a move.
 	require.NoError(o.T, os.RemoveAll(filepath.Join(o.dir, "src", "tiles", "04")))
-	o.job("trash", "src", "real/killed/copy0", "extras = \"trash\"\n[guards]\nremoval-share = 100\n")
+	o.job("trash", "src", "real/killed/copy0", "target-only = \"trash\"\n[safety]\ndeletion-share = 100\n")
 	o.run(cli.ExitDone, "run", "trash")
 	want = sums(files(o.T, filepath.Join(o.dir, "src")))
 	there := sums(o.there())
@@ -104,7 +108,7 @@ func (o *odd) all(kills int) {
 		}
 	}
 	assert.Equal(o.T, want, there)
-	o.job("home", "real/killed/copy0", "dst", "afterwards = \"remove\"\n[select]\nexclude = [\"_trash/**\"]\n")
+	o.job("home", "real/killed/copy0", "dst", "afterwards = \"delete\"\n[select]\nexclude = [\"_trash/**\"]\n")
 	o.run(cli.ExitDone, "run", "home")
 	assert.Equal(o.T, want, sums(files(o.T, filepath.Join(o.dir, "dst"))))
 	for key := range o.there() {

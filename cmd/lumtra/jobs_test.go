@@ -48,14 +48,14 @@ func TestScreenWriteJob(t *testing.T) {
 	w.keys("Tab")
 	w.see(`  dawn`)
 	w.keys("Down", "Enter")
-	w.see(`Take what lies in ‹src / dawn›`)
+	w.see(`Copy what is in ‹src / dawn›`)
 	w.see(`▲ target is missing`)
 	w.keys("j", "j", "Enter")
 	w.see(`Where it goes`)
 	w.typed("dst/birds")
 	w.keys("Enter")
 	w.see(`to ‹dst / birds›`)
-	w.see(`was never surveyed`)
+	w.see(`Not surveyed yet: `)
 	w.keys("s")
 	text := w.see(`sends\s+9 objects`)
 	assert.Regexp(t, `(?s)src/dawn/half.tmp.*→ dst/birds/half.tmp`, text)
@@ -77,7 +77,7 @@ func TestScreenWriteJob(t *testing.T) {
 	w.keys("p")
 	w.see(`Plan 1 .* waits to be approved`)
 	w.keys("a")
-	w.see(`It removes nothing`)
+	w.see(`It deletes nothing`)
 	w.keys("Enter")
 	w.see(`Everything the plan named is at the target`)
 	w.leave()
@@ -89,31 +89,59 @@ func TestScreenWriteJob(t *testing.T) {
 	assert.Len(t, left, 8)
 }
 
+// What is typed or pasted while the editor has the terminal, and it does not take, is no key of the window.
+func TestTypedIntoTheEditor(t *testing.T) {
+	t.Parallel()
+	dir := jobWorld(t, map[string]string{"home": "source = \"src\"\ntarget = \"dst/home\"\n"})
+	put(t, dir, "editor", "#!/bin/sh\n: >\""+dir+"/begun\"\nwhile [ ! -e \""+dir+"/go\" ]; do sleep 0.05; done\n")
+	require.NoError(t, os.Chmod(filepath.Join(dir, "editor"), 0o755))
+	w := openWindowEnv(t, []string{"EDITOR=" + dir + "/editor", "VISUAL="}, "--workspace", dir)
+	w.see(`home`)
+	w.keys("3")
+	w.see(`target-only objects: keep`)
+	w.keys("e")
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(dir, "begun"))
+		return err == nil
+	}, 5*time.Minute, 20*time.Millisecond)
+	w.typed("2D1")
+	w.keys("Enter", "q", "q")
+	w.see(`2D1`) // the terminal has it
+	put(t, dir, "go", "")
+	w.see(`target-only objects: keep`)
+	w.keys("4")
+	w.see(`› Plan`)
+	assert.NotContains(t, w.text(), "code ")
+	w.leave()
+}
+
 // The text edited in an editor and the sentence are one; mistakes are told at
 // the phrase they belong to, and do not reach the file.
 func TestScreenEditJobText(t *testing.T) {
 	t.Parallel()
 	dir := jobWorld(t, map[string]string{"home": "# Ours.\nsource = \"src\"\ntarget = \"dst/home\"\n"})
 	editor := filepath.Join(t.TempDir(), "editor")
-	put(t, filepath.Dir(editor), "editor", "#!/bin/sh\nif grep -q trash \"$1\"; then sed -i 's/trash/burn/' \"$1\"; else echo 'extras = \"trash\"' >>\"$1\"; fi\n")
+	put(t, filepath.Dir(editor), "editor",
+		"#!/bin/sh\nif grep -q trash \"$1\"; then sed -i 's/trash/burn/' \"$1\"; else echo 'target-only = \"trash\"' "+
+			">>\"$1\"; fi\n")
 	require.NoError(t, os.Chmod(editor, 0o755))
 	w := openWindowEnv(t, []string{"EDITOR=" + editor, "VISUAL="}, "--workspace", dir)
 	w.see(`home`)
 	w.keys("3")
-	w.see(`extras there stay`)
+	w.see(`target-only objects: keep`)
 	w.keys("e")
-	w.see(`extras there go to the trash in _trash`)
+	w.see(`target-only objects: move to trash in _trash`)
 	w.see(`Written to`)
 	w.keys("e")
-	w.see(`extras is "burn"; it is "leave", "trash" or "remove"`)
+	w.see(`target-only is "burn"; it is "keep", "trash" or "delete"`)
 	raw, err := os.ReadFile(filepath.Join(dir, "jobs/home.toml"))
 	require.NoError(t, err)
-	assert.Equal(t, "# Ours.\nsource = \"src\"\ntarget = \"dst/home\"\nextras = \"trash\"\n", string(raw))
+	assert.Equal(t, "# Ours.\nsource = \"src\"\ntarget = \"dst/home\"\ntarget-only = \"trash\"\n", string(raw))
 	// Copied, renamed and deleted.
 	w.keys("z")
-	w.see(`z once more gives it up`)
+	w.see(`z once more discards it`)
 	w.keys("z")
-	w.see(`extras there go to the trash`)
+	w.see(`target-only objects: move to trash`)
 	w.keys("c")
 	w.see(`A copy of home`)
 	w.typed("home-2")
@@ -141,7 +169,8 @@ func TestScreenEditJobText(t *testing.T) {
 // number of removals is typed.
 func TestScreenGuard(t *testing.T) {
 	t.Parallel()
-	dir := jobWorld(t, map[string]string{"mirror": "source = \"src\"\ntarget = \"dst/mirror\"\nextras = \"remove\"\n"})
+	dir := jobWorld(t, map[string]string{"mirror": "source = \"src\"\ntarget = \"dst/mirror\"\ntarget-only = " +
+		"\"delete\"\n"})
 	text, code := lumtra(t, dir, "run", "mirror")
 	require.Zero(t, code, text)
 	for i := range 5 {
@@ -151,16 +180,16 @@ func TestScreenGuard(t *testing.T) {
 	text, code = lumtra(t, dir, "run", "mirror")
 	require.Equal(t, 4, code, text) // held back by a guard
 	_, err := os.Stat(filepath.Join(dir, "dst/mirror/dawn/take 00.wav"))
-	require.NoError(t, err, "nothing was removed")
+	require.NoError(t, err, "nothing was deleted")
 	w := openWindow(t, "--workspace", dir)
-	w.see(`▲ mirror\s+plan 2 is held back: it removes 5 of 9 objects at the target, more than 20 %`)
+	w.see(`▲ mirror\s+plan 2 is held back: it deletes 5 of 9 objects at the target, more than 20 %`)
 	w.keys("j", "Enter")
 	w.see(`Plan 2 .*▲ held back`)
 	w.keys("a")
-	w.see(`It removes 5 objects, 15 B. Type the number of removals, 5, to let it go`)
+	w.see(`It deletes 5 objects, 15 B. Type the number of deletions, 5, to let it go`)
 	w.typed("4")
 	w.keys("Enter")
-	w.see(`that is not the number: it removes 5`)
+	w.see(`that is not the number: it deletes 5`)
 	w.keys("BSpace")
 	w.typed("5")
 	w.keys("Enter")
@@ -192,7 +221,7 @@ func TestScreenConflict(t *testing.T) {
 	w.keys("Enter")
 	w.see(`take 01.wav`)
 	w.keys("j")
-	w.see(`conflict because it changed at both sides since they agreed: 15 B of`)
+	w.see(`conflict because it changed at both sides since the last run: 15 B of`)
 	w.keys("d")
 	w.see(`Decide dawn/take 01.wav`)
 	w.keys("Down", "Enter")
@@ -205,7 +234,8 @@ func TestScreenConflict(t *testing.T) {
 	w.keys("Enter")
 	w.see(`Everything the plan named is at the target`)
 	w.leave()
-	for name, want := range map[string]string{"src/dawn/take 01.wav": "from the target!", "dst/step/dawn/take 01.wav": "from the target!",
+	for name, want := range map[string]string{"src/dawn/take 01.wav": "from the target!",
+		"dst/step/dawn/take 01.wav": "from the target!",
 		"dst/step/dawn/take 02.wav": "ours", "src/dawn/take 03.wav": "changed there only"} {
 		raw, err := os.ReadFile(filepath.Join(dir, name))
 		require.NoError(t, err)

@@ -56,7 +56,8 @@ func TestKilledOnOddStores(t *testing.T) {
 					os.RemoveAll(stateOf(t, o.dir, "tests"))
 				}
 				job := fmt.Sprint("leg-", round)
-				o.job(job, "src", fmt.Sprint("north/archive/copy", round), "[limits]\nstreams = 6\npart-size = \"5MiB\"\n")
+				o.job(job, "src", fmt.Sprint("north/archive/copy", round),
+					"[limits]\nstreams = 6\npart-size = \"5MiB\"\n")
 				killed += killOften(t, o.dir, job, o.store, wanted-killed)
 				// What an interrupted write has left in doubt may take another plan.
 				text, code := "", -1
@@ -85,5 +86,6 @@ func (o *odd) nothingLeft() {
 	}
 	raw, err := os.ReadFile(filepath.Join(o.data, "archive", "journal"))
 	require.NoError(o.T, err)
-	assert.Equal(o.T, bytes.Count(raw, []byte(`{"Begin"`)), bytes.Count(raw, []byte(`{"End"`)), "every upload was ended")
+	assert.Equal(o.T, bytes.Count(raw, []byte(`{"Begin"`)), bytes.Count(raw, []byte(`{"End"`)),
+		"every upload was ended")
 }

@@ -2,10 +2,13 @@ package main
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -38,11 +41,15 @@ func openAny(t *testing.T, env []string, args ...string) *window {
 	for _, a := range args {
 		quoted += " '" + a + "'"
 	}
-	start := []string{"-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv + "=reed-bed-9913"}
+	// what is exported goes where the window was opened from
+	start := []string{"-f", "/dev/null", "new-session", "-d", "-c", t.TempDir(), "-x", "158", "-y", "46", "-e",
+		secretEnv + "=reed-bed-9913", "-e", "XDG_CONFIG_HOME=" + t.TempDir()}
 	for _, e := range env {
 		start = append(start, "-e", e)
 	}
-	w.tmux(append(start, quoted+"; echo code $?; sleep 60")...)
+	// a program that was killed leaves the terminal raw: without the returns the code begins wherever the last
+	// line ended, and is broken in two at the edge
+	w.tmux(append(start, quoted+`; printf '\r\ncode %d\r\n' $?; sleep 60`)...)
 	t.Cleanup(func() { exec.Command("tmux", "-L", w.name, "kill-server").Run() })
 	return w
 }
@@ -50,7 +57,8 @@ func openAny(t *testing.T, env []string, args ...string) *window {
 // openShell opens a terminal with a shell in it.
 func openShell(t *testing.T) *window {
 	w := &window{t, fmt.Sprintf("lumtra-test-%d", time.Now().UnixNano())}
-	w.tmux("-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv+"=reed-bed-9913", "-e", "PS1=$ ", "bash --norc --noprofile -i")
+	w.tmux("-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv+"=reed-bed-9913", "-e",
+		"XDG_CONFIG_HOME="+t.TempDir(), "-e", "PS1=$ ", "bash --norc --noprofile -i")
 	t.Cleanup(func() { exec.Command("tmux", "-L", w.name, "kill-server").Run() })
 	return w
 }
@@ -69,18 +77,13 @@ func (w *window) keys(keys ...string) {
 
 func (w *window) text() string { return w.tmux("capture-pane", "-p") }
 
-// see waits until the screen shows a match and returns the screen.
+// see waits until the screen shows a match and returns the screen. The wait is for slow machines and
+// disks: a demo has taken more than a minute to build.
 func (w *window) see(pattern string) string {
-	w.t.Helper()
-	return w.seeWithin(time.Minute, pattern)
-}
-
-// seeWithin is see for what may take longer.
-func (w *window) seeWithin(wait time.Duration, pattern string) string {
 	w.t.Helper()
 	re := regexp.MustCompile(pattern)
 	var text string
-	for deadline := time.Now().Add(wait); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if text = w.text(); re.MatchString(text) {
 			return text
 		}
@@ -89,12 +92,25 @@ func (w *window) seeWithin(wait time.Duration, pattern string) string {
 	return ""
 }
 
+// program is the process of the program in the window.
+func (w *window) program() int {
+	w.t.Helper()
+	shell := strings.TrimSpace(w.tmux("display-message", "-p", "#{pane_pid}"))
+	children, err := os.ReadFile(filepath.Join("/proc", shell, "task", shell, "children"))
+	require.NoError(w.t, err)
+	require.NotEmpty(w.t, strings.Fields(string(children)))
+	pid, err := strconv.Atoi(strings.Fields(string(children))[0])
+	require.NoError(w.t, err)
+	return pid
+}
+
 // leave presses q until the program has ended, and well.
 func (w *window) leave() {
 	w.t.Helper()
 	for range 5 {
 		w.keys("q")
-		for deadline := time.Now().Add(12 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		deadline := time.Now().Add(time.Minute)
+		for ; time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 			if strings.Contains(w.text(), "code 0") {
 				return
 			}
@@ -111,7 +127,8 @@ func TestScreenStory(t *testing.T) {
 	w := openWindow(t, "demo", "--dir", dir)
 	text := w.see(`Nothing needs you`)
 	assert.Regexp(t, `Lumtra · Saltmarsh › Now`, text)
-	assert.Regexp(t, `(?s)field-cards-in.*done .*hill-copy.*not planned yet.*nightly-masters.*not planned yet.*tiles-out.*1,800 objects`, text)
+	assert.Regexp(t, `(?s)field-cards-in.*done .*hill-copy.*made up for the demo.*nightly-masters.*made up `+
+		`for the demo.*tiles-out.*1,800 objects`, text)
 
 	w.keys("2", "j", "j", "Enter")
 	w.see(`▸ archive/`)
@@ -119,7 +136,7 @@ func TestScreenStory(t *testing.T) {
 
 	w.keys("1", "j", "j", "p")
 	text = w.see(`waits to be approved`)
-	assert.Regexp(t, `Take studio/masters to north-store/archive/masters`, text)
+	assert.Regexp(t, `Copy studio/masters to north-store/archive/masters`, text)
 	assert.Regexp(t, `add 108 · 319 MiB`, text)
 	w.see(`▸ weir/`)
 	w.keys("G", "Enter")
@@ -129,7 +146,7 @@ func TestScreenStory(t *testing.T) {
 	w.keys("j")
 	w.see(`add because it is not at the target`)
 	w.keys("a")
-	w.see(`(?s)Let plan 1 run\?.*It sends 108 objects, 319 MiB.*It removes nothing`)
+	w.see(`(?s)Let plan 1 run\?.*It sends 108 objects, 319 MiB.*It deletes nothing`)
 	w.keys("Escape")
 	w.see(`Not approved`)
 	w.keys("a", "Enter")
@@ -159,6 +176,35 @@ func TestScreenStory(t *testing.T) {
 	w.leave()
 }
 
+// A terminal that scrolls its upper part alone, as it is left by what was drawn for another size
+// or by another program, is whole again after a change of size and after ctrl+l.
+func TestScreenScrollsAsAWhole(t *testing.T) {
+	t.Parallel()
+	dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n"})
+	w := openWindow(t, "--workspace", dir)
+	for _, mend := range [][]string{
+		{"resize-window", "-x", "150", "-y", "40"}, {"send-keys", "C-l"}, {"resize-window", "-x", "158", "-y", "46"},
+	} {
+		w.see(`(?s)Lumtra · .*▌.*out.*nothing running`)
+		tty, err := os.OpenFile(strings.TrimSpace(w.tmux("display-message", "-p", "#{pane_tty}")), os.O_WRONLY, 0)
+		require.NoError(t, err)
+		require.NoError(t, syscall.Kill(w.program(), syscall.SIGSTOP)) // else it may draw before it was looked at
+		_, err = tty.WriteString("\x1b[1;9r\x1b[2J")
+		require.NoError(t, err)
+		require.NoError(t, tty.Close())
+		require.Eventually(t, func() bool {
+			return w.tmux("display-message", "-p", "#{scroll_region_lower}") == "8\n"
+		}, 5*time.Minute, 10*time.Millisecond)
+		require.NoError(t, syscall.Kill(w.program(), syscall.SIGCONT))
+		w.tmux(mend...)
+		require.Eventually(t, func() bool {
+			return w.tmux("display-message", "-p", "#{e|-:#{pane_height},#{scroll_region_lower}}") == "1\n"
+		}, 5*time.Minute, 10*time.Millisecond, "the upper part alone scrolls after %q", mend)
+		w.see(`(?s)Lumtra · .*▌.*out.*nothing running`)
+	}
+	w.leave()
+}
+
 // Failures are seen, grouped, and do not look clean; names from strangers
 // reach the terminal as escapes only.
 func TestScreenFailures(t *testing.T) {
@@ -166,7 +212,8 @@ func TestScreenFailures(t *testing.T) {
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	store, address := startStore(t, storeDir)
-	dir := workspace(t, address, map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n", "broken": "source = 1"})
+	dir := workspace(t, address, map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n",
+		"broken": "source = 1"})
 	for i := range 30 {
 		put(t, dir, fmt.Sprintf("src/wet/\x1b[2J%02d\n.wav", i), "w")
 	}

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,13 +23,17 @@ func TestScreenSteer(t *testing.T) {
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	store, address := startStore(t, storeDir)
-	dir := workspace(t, address, map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n[limits]\nstreams = 4\nbandwidth = [\"2 MB/s\"]\npart-size = \"5MiB\"\n"})
+	dir := workspace(t, address,
+		map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n[limits]\nstreams = 4\nbandwidth = " +
+			"[\"2 MB/s\"]\npart-size = \"5MiB\"\n"})
 	fill(t, filepath.Join(dir, "src"), 20, 31<<20)
 	put(t, dir, "src/wet.json", "{}")
 	store.SetFaults(standin.Fault{Op: "PutObject", Key: "wet", Do: "403"})
 	w := openWindowEnv(t, nil, "--workspace", dir)
 	w.see(`Nothing needs you`)
-	w.keys("4", "p")
+	w.keys("4")
+	w.see(`p surveys both sides`)
+	w.keys("p")
 	w.see(`waits to be approved`)
 	w.keys("a", "Enter")
 	w.see(`bandwidth .* \(job\)`)
@@ -57,7 +60,7 @@ func TestScreenSteer(t *testing.T) {
 	w.keys("a", "Enter")
 	w.see(`running`)
 	w.keys("]", "]", "]", "]", "]", "]", "]", "]", "]", "]", "]", "]")
-	text := w.seeWithin(time.Minute, `▲ done with failures`)
+	text := w.see(`▲ done with failures`)
 	assert.Contains(t, text, "1 failed")
 	w.keys("Tab", "Enter")
 	w.see(`wet\.json`)
@@ -86,7 +89,9 @@ func TestScreenService(t *testing.T) {
 	storeDir := t.TempDir()
 	makeBucket(t, storeDir)
 	_, address := startStore(t, storeDir)
-	dir := workspace(t, address, map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n[limits]\nbandwidth = [\"100 kB/s\"]\n"})
+	dir := workspace(t, address,
+		map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n[limits]\nbandwidth = [\"100 " +
+			"kB/s\"]\n"})
 	fill(t, filepath.Join(dir, "src"), 100, 2<<20)
 	server := command(dir, "service")
 	var said bytes.Buffer
@@ -95,7 +100,9 @@ func TestScreenService(t *testing.T) {
 	defer server.Process.Kill()
 	w := openWindowEnv(t, nil, "--workspace", dir)
 	w.see(`runs go on without this window`)
-	w.keys("4", "p")
+	w.keys("4")
+	w.see(`p surveys both sides`)
+	w.keys("p")
 	w.see(`waits to be approved`)
 	w.keys("a", "Enter")
 	w.see(`in the background service`)

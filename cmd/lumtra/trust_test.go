@@ -51,7 +51,7 @@ func TestSentWorkspace(t *testing.T) {
 			w.see(`north: env:` + secretEnv + ` for http://127\.0\.0\.1`)
 			w.keys(answer, "Enter")
 		}
-		w.see(`1-6 views`)
+		w.see(`1-7 views`)
 		w.keys("2")
 		w.see(`▸ north|north`)
 		w.keys("q")
@@ -64,7 +64,8 @@ func TestQuestionsEndToo(t *testing.T) {
 	t.Parallel()
 	dir := workspace(t, "http://127.0.0.1:1", nil)
 	for _, c := range []struct{ args, question string }{ // in this order, since --trust is remembered
-		{"list north", `y/N`}, {"--trust credential keep marsh --kind key-pair --name AK", "not shown"}, {"--trust credential lock", "New passphrase"},
+		{"list north", `y/N`}, {"--trust credential keep marsh --kind key-pair --name AK", "not shown"},
+		{"--trust credential lock", "New passphrase"},
 	} {
 		w := openShell(t)
 		w.typed("cd /; " + program + " --workspace " + dir + " " + c.args + "; echo ended $?")

@@ -66,7 +66,8 @@ func TestDoubts(t *testing.T) {
 		path := filepath.Join(dir, fmt.Sprint(n))
 		want := map[string]state{}
 		for _, key := range rapid.SliceOf(rapid.SampledFrom([]string{"a", "b", "c", "d/e", "f"})).Draw(t, "keys") {
-			want[key] = state{rapid.IntRange(1, 9).Draw(t, "size"), rapid.SampledFrom([]string{"", "other", "unlooked"}).Draw(t, "doubt")}
+			want[key] = state{rapid.IntRange(1, 9).Draw(t, "size"),
+				rapid.SampledFrom([]string{"", "other", "unlooked"}).Draw(t, "doubt")}
 		}
 		w, err := agreed.Create(path, agreed.Info{Job: "j", Plan: 3, Source: "a", Target: "b"})
 		require.NoError(t, err)
@@ -93,14 +94,15 @@ func TestDoubts(t *testing.T) {
 		before, err := agreed.Open(path, "a", "b")
 		require.NoError(t, err)
 		keys := slices.Sorted(maps.Keys(found))
-		require.NoError(t, agreed.Mark(path, before, agreed.Info{Job: "j", Source: "a", Target: "b"}, whole, func() (*agreed.Found, error) {
-			if len(keys) == 0 {
-				return nil, nil
-			}
-			key := keys[0]
-			keys = keys[1:]
-			return &agreed.Found{Key: key, Source: entry(found[key].size), Target: entry(found[key].size + 1)}, nil
-		}))
+		require.NoError(t, agreed.Mark(path, before, agreed.Info{Job: "j", Source: "a", Target: "b"}, whole,
+			func() (*agreed.Found, error) {
+				if len(keys) == 0 {
+					return nil, nil
+				}
+				key := keys[0]
+				keys = keys[1:]
+				return &agreed.Found{Key: key, Source: entry(found[key].size), Target: entry(found[key].size + 1)}, nil
+			}))
 		before.Close()
 		for key, s := range want {
 			if whole && s.doubt != "" {

@@ -62,7 +62,7 @@ func Mark(path string, before *States, info Info, whole bool, next func() (*Foun
 		}
 	}
 	if err := old.Err(); err != nil {
-		return fmt.Errorf("reading what both sides agreed on: %w", err)
+		return fmt.Errorf("reading what both sides were at the last run: %w", err)
 	}
 	return w.Finish()
 }

@@ -28,7 +28,8 @@ func TestWhoseTheyAre(t *testing.T) {
 		require.NoError(t, w.Add(key, &here, &there))
 	}
 	require.NoError(t, w.Finish())
-	for of, agrees := range map[[2]string]bool{{"a", "b"}: true, {"b", "a"}: false, {"a", "c"}: false, {"c", "b"}: false, {"", ""}: false} {
+	for of, agrees := range map[[2]string]bool{{"a", "b"}: true, {"b", "a"}: false, {"a", "c"}: false,
+		{"c", "b"}: false, {"", ""}: false} {
 		s, err := agreed.Open(path, of[0], of[1])
 		require.NoError(t, err)
 		assert.Equal(t, agrees, s != nil, "%v", of)

@@ -37,7 +37,8 @@ func entries(t *rapid.T, label string) []object.Entry {
 		}
 		if rapid.Bool().Draw(t, "more") {
 			e.Mode, e.Kind = object.ModeOf(0o640), object.Special
-			e.Sums = []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}, {Kind: object.MD5, Value: strings.Repeat("m", 16)}}
+			e.Sums = []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"},
+				{Kind: object.MD5, Value: strings.Repeat("m", 16)}}
 		}
 		byKey[e.Key] = e
 	}
@@ -118,7 +119,8 @@ func TestDamage(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "c")
 	var list []object.Entry
 	for i := range 5000 {
-		list = append(list, object.Entry{Key: fmt.Sprintf("tiles/%06d", i), Size: int64(i * i), Modified: time.Unix(int64(i*77777), 0), Latest: true})
+		list = append(list, object.Entry{Key: fmt.Sprintf("tiles/%06d", i), Size: int64(i * i),
+			Modified: time.Unix(int64(i*77777), 0), Latest: true})
 	}
 	build(t, path, list).Close()
 	whole, err := os.ReadFile(path)

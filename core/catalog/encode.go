@@ -25,7 +25,8 @@ func AppendEntry(b []byte, e *object.Entry) []byte {
 	for _, f := range []struct {
 		on  bool
 		bit byte
-	}{{e.ETag != "", hasETag}, {e.Version != "", hasVersion}, {e.Class != "", hasClass}, {e.Mode != 0, hasMode}, {len(e.Sums) > 0, hasSums}, {e.Kind == object.Special, isSpecial}} {
+	}{{e.ETag != "", hasETag}, {e.Version != "", hasVersion}, {e.Class != "", hasClass}, {e.Mode != 0, hasMode},
+		{len(e.Sums) > 0, hasSums}, {e.Kind == object.Special, isSpecial}} {
 		if f.on {
 			flags |= f.bit
 		}
@@ -87,7 +88,8 @@ func DecodeEntry(b []byte, e *object.Entry) ([]byte, error) {
 		return nil, errShort
 	}
 	for _, s := range e.Sums {
-		if _, err := object.ParseSumKind(s.Kind.String()); err != nil || s.Kind == object.NoSum || len(s.Value) != s.Kind.Size() {
+		if _, err := object.ParseSumKind(s.Kind.String()); err != nil || s.Kind == object.NoSum ||
+			len(s.Value) != s.Kind.Size() {
 			return nil, errShort
 		}
 	}

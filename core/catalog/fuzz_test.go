@@ -11,7 +11,8 @@ import (
 
 // An entry that can be read is sane, and is the same when written again.
 func FuzzEntry(f *testing.F) {
-	for _, e := range []object.Entry{{Size: 3, Modified: time.Unix(5, 6), ETag: "e", Class: "GLACIER", Mode: object.ModeOf(0o640), Sums: []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}},
+	for _, e := range []object.Entry{{Size: 3, Modified: time.Unix(5, 6), ETag: "e", Class: "GLACIER",
+		Mode: object.ModeOf(0o640), Sums: []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}},
 		{Kind: object.Special}, {Kind: object.Marker, Version: "v", Latest: true}} {
 		f.Add(AppendEntry(nil, &e))
 	}

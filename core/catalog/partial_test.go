@@ -30,7 +30,8 @@ func (l *listed) Abilities() place.Abilities { return place.Abilities{} }
 func (l *listed) List(_ context.Context, prefix string, _ place.ListOptions) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
 		for _, k := range l.keys {
-			if strings.HasPrefix(k, prefix) && !yield(object.Entry{Key: k, Size: int64(len(k)), Modified: time.Unix(1, 0)}, nil) {
+			if strings.HasPrefix(k, prefix) &&
+				!yield(object.Entry{Key: k, Size: int64(len(k)), Modified: time.Unix(1, 0)}, nil) {
 				return
 			}
 		}
@@ -44,7 +45,8 @@ func (l *listed) List(_ context.Context, prefix string, _ place.ListOptions) ite
 // age. What is gone in the part is gone, what is new is there, and nothing else moves.
 func TestPartOfASurvey(t *testing.T) {
 	dir := t.TempDir()
-	p := &listed{keys: []string{"a", "b/1", "b/2", "b0", "c"}, gap: place.NewError("listed", "list", "d/", place.Denied, nil)}
+	p := &listed{keys: []string{"a", "b/1", "b/2", "b0", "c"},
+		gap: place.NewError("listed", "list", "d/", place.Denied, nil)}
 	old, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "old"), catalog.Options{})
 	require.NoError(t, err)
 	defer old.Close()
@@ -57,7 +59,8 @@ func TestPartOfASurvey(t *testing.T) {
 		"b":  {[]string{"b", "ba"}, []string{"a", "b", "ba", "c"}},
 	} {
 		p.keys, p.gap = c.now, nil
-		part, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "part"), catalog.Options{Old: old, Prefix: prefix})
+		part, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "part"),
+			catalog.Options{Old: old, Prefix: prefix})
 		require.NoError(t, err, prefix)
 		var keys []string
 		for cur := part.Cursor(""); cur.Next(); {

@@ -20,6 +20,8 @@ import (
 // Progress tells how far a survey has come. Any goroutine may read it.
 type Progress struct {
 	Objects, Bytes atomic.Int64
+	// Done tells that its end was reached, or that a kept survey served.
+	Done atomic.Bool
 }
 
 // keptProblems is how many problems a catalog tells in words.
@@ -36,6 +38,8 @@ type Options struct {
 	// and take the rest from the older survey.
 	Old    *Catalog
 	Prefix string
+	// Now is the clock that the survey is dated by; nil is the machine's.
+	Now func() time.Time
 }
 
 // Survey lists the place into a catalog at path and returns it open.
@@ -56,7 +60,10 @@ func Survey(ctx context.Context, p place.Place, path string, opts Options) (*Cat
 }
 
 func surveyOnce(ctx context.Context, p place.Place, path string, opts Options) (*Catalog, error) {
-	w, err := Create(path, Info{Place: p.Name(), Began: time.Now()})
+	if opts.Now == nil {
+		opts.Now = time.Now
+	}
+	w, err := Create(path, Info{Place: p.Name(), Began: opts.Now()})
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +75,10 @@ func surveyOnce(ctx context.Context, p place.Place, path string, opts Options) (
 	if old := opts.Old; old != nil {
 		// As old as the older part, and as incomplete.
 		w.info.Began, w.info.Problems, w.info.Missed = old.Info.Began, slices.Clone(old.Info.Problems), old.Info.Missed
-		if err := s.copyOld(old.Cursor(""), func(key string) bool { return key < opts.Prefix && !strings.HasPrefix(key, opts.Prefix) }); err != nil {
+		if err := s.copyOld(old.Cursor(""), func(key string) bool {
+			return key < opts.Prefix &&
+				!strings.HasPrefix(key, opts.Prefix)
+		}); err != nil {
 			return nil, err
 		}
 	}
@@ -90,7 +100,7 @@ func surveyOnce(ctx context.Context, p place.Place, path string, opts Options) (
 		}
 	}
 	if gap != nil && w.info.Objects == 0 {
-		if place.KindOf(gap) != place.NotFound || !p.Abilities().MakesRoot {
+		if place.KindOf(gap) != place.NotFound || !place.Can(p).MakesRoot {
 			return nil, gap
 		}
 		w.info.Problems, w.info.Missed, w.info.Absent = nil, 0, true
@@ -116,7 +126,8 @@ func (s *survey) add(e *object.Entry) error {
 	}
 	if err := s.w.Add(e); err != nil {
 		if e.Key <= s.last {
-			err = place.NewError(s.p.Name(), "list", e.Key, place.ServerFault, errors.New("the listing is not in byte order"))
+			err = place.NewError(s.p.Name(), "list", e.Key, place.ServerFault,
+				errors.New("the listing is not in byte order"))
 		}
 		return err
 	}
@@ -152,7 +163,7 @@ func (s *survey) list(ctx context.Context) (gap, fatal error) {
 		if gap, fatal = s.take(&e, err, gap); fatal != nil || ctx.Err() != nil {
 			return gap, cmp.Or(fatal, ctx.Err())
 		}
-		if seen++; seen == firstPage && s.opts.Streams > 1 && !s.p.Abilities().Tree && time.Since(began) > slowPage {
+		if seen++; seen == firstPage && s.opts.Streams > 1 && !place.Can(s.p).Tree && time.Since(began) > slowPage {
 			slow = true
 			break
 		}

@@ -51,7 +51,8 @@ type Result struct {
 // WithDigest is Contents that also finds a digest of what is the same: in the
 // reading that the method takes, or as it is kept beside the object, or, where
 // neither is, by reading it at the target.
-func WithDigest(ctx context.Context, m Method, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
+func WithDigest(ctx context.Context, m Method, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place,
+	b *object.Entry) (Result, error) {
 	c := comparison{ctx: ctx, method: m, digest: kind, pa: pa, pb: pb, a: a, b: b}
 	res, err := c.surely(c.contents)
 	if err != nil || !res.Same || kind == object.NoSum || res.Digest.Kind == kind {
@@ -66,7 +67,8 @@ func WithDigest(ctx context.Context, m Method, kind object.SumKind, pa place.Pla
 
 // Contents compares one object of the same key at two places. a and b are what
 // the surveys saw; a side that has changed since gives a [place.Changed] error.
-func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
+func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb place.Place,
+	b *object.Entry) (Result, error) {
 	c := comparison{ctx: ctx, method: m, pa: pa, pb: pb, a: a, b: b}
 	return c.surely(c.contents)
 }
@@ -88,7 +90,7 @@ func Stored(ctx context.Context, pa place.Place, a *object.Entry, pb place.Place
 			return s == other, nil
 		}
 	}
-	if !pa.Abilities().Tree {
+	if !place.Can(pa).Tree {
 		return false, nil
 	}
 	read, err := Sum(ctx, pa, a.Key, a.Mark(), there[0].Kind)
@@ -173,8 +175,8 @@ func (c *comparison) contents() (Result, error) {
 // kept is the digest that the target keeps beside the object, of the content
 // that it vouches for with a checksum of its own.
 func (c *comparison) kept() (object.Sum, error) {
-	keeper, ok := c.pb.(place.DigestKeeper)
-	if !ok {
+	keeper := place.Can(c.pb).Digests
+	if keeper == nil {
 		return object.Sum{}, nil
 	}
 	sums, err := stored(c.ctx, c.pb, c.b)
@@ -199,10 +201,10 @@ func verdict(a, b object.Sum) Result {
 // a store that holds nothing against them as it arrives: such a one keeps what a
 // writer said of the content, which tells nothing of the content itself.
 func stored(ctx context.Context, p place.Place, e *object.Entry) ([]object.Sum, error) {
-	if p.Abilities().ChecksAfter {
+	if place.Can(p).ChecksAfter {
 		return nil, nil
 	}
-	if len(e.Sums) > 0 || !p.Abilities().KeepsMetadata {
+	if len(e.Sums) > 0 || !place.Can(p).KeepsMetadata {
 		return e.Sums, nil
 	}
 	now, err := p.Stat(ctx, object.Ref{Key: e.Key, Version: e.Version})
@@ -263,7 +265,8 @@ type onlyReader struct{ io.Reader }
 // Gzipped compares an object with one that was made of it by compressing:
 // both are read whole, the second is unpacked on the way. One that is not
 // compressed at all is compared as it is. A digest is found as by [WithDigest].
-func Gzipped(ctx context.Context, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place, b *object.Entry) (Result, error) {
+func Gzipped(ctx context.Context, kind object.SumKind, pa place.Place, a *object.Entry, pb place.Place,
+	b *object.Entry) (Result, error) {
 	c := comparison{ctx: ctx, method: ByReadBack, digest: kind, pa: pa, pb: pb, a: a, b: b}
 	return c.surely(func() (Result, error) { return c.readBoth(unpacked) })
 }

@@ -3,6 +3,7 @@ package compare_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"syscall"
@@ -56,13 +57,16 @@ func TestContents(t *testing.T) {
 		fails          error
 		readings       int
 	}{
-		"the same":                        {[]reading{{text: "reed"}}, []reading{{text: "reed"}}, true, nil, 1},
-		"different":                       {[]reading{{text: "reed"}}, []reading{{text: "rush"}}, false, nil, 1},
-		"broken behind a difference":      {[]reading{{text: "reed"}}, []reading{{text: "ru", ends: reset}}, false, reset, 1},
-		"broken, as far as it goes alike": {[]reading{{text: "re", ends: reset}}, []reading{{text: "reed"}}, false, reset, 1},
-		"broken at once":                  {[]reading{{ends: reset}}, []reading{{text: "reed"}}, false, reset, 1},
-		"a flip on the way":               {[]reading{{text: "reed", loose: true}}, []reading{{text: "reeD"}, {text: "reed"}}, true, nil, 2},
-		"different each time":             {[]reading{{text: "reed", loose: true}}, []reading{{text: "rush"}}, false, nil, 3},
+		"the same":  {[]reading{{text: "reed"}}, []reading{{text: "reed"}}, true, nil, 1},
+		"different": {[]reading{{text: "reed"}}, []reading{{text: "rush"}}, false, nil, 1},
+		"broken behind a difference": {[]reading{{text: "reed"}}, []reading{{text: "ru", ends: reset}}, false,
+			reset, 1},
+		"broken, as far as it goes alike": {[]reading{{text: "re", ends: reset}}, []reading{{text: "reed"}}, false,
+			reset, 1},
+		"broken at once": {[]reading{{ends: reset}}, []reading{{text: "reed"}}, false, reset, 1},
+		"a flip on the way": {[]reading{{text: "reed", loose: true}}, []reading{{text: "reeD"}, {text: "reed"}},
+			true, nil, 2},
+		"different each time": {[]reading{{text: "reed", loose: true}}, []reading{{text: "rush"}}, false, nil, 3},
 	} {
 		t.Run(name, func(t *testing.T) {
 			source, target := &told{readings: c.source}, &told{readings: c.target}
@@ -78,7 +82,8 @@ func TestContents(t *testing.T) {
 // Where the sizes differ nothing is read.
 func TestSizesFirst(t *testing.T) {
 	unread := &told{readings: []reading{{ends: errors.New("read after all")}}}
-	res, err := compare.Contents(t.Context(), compare.ByReadBack, unread, &object.Entry{Key: "a", Size: 4}, unread, &object.Entry{Key: "a", Size: 5})
+	res, err := compare.Contents(t.Context(), compare.ByReadBack, unread, &object.Entry{Key: "a", Size: 4}, unread,
+		&object.Entry{Key: "a", Size: 5})
 	require.NoError(t, err)
 	assert.False(t, res.Same)
 	assert.Contains(t, res.Why, "4 bytes at the source, 5 at the target")
@@ -91,7 +96,8 @@ func TestWordOfAWriter(t *testing.T) {
 	e := object.Entry{Key: "a", Size: 4, Sums: []object.Sum{sum}}
 	for word, same := range map[bool]bool{false: true, true: false} {
 		source := &told{readings: []reading{{text: "reed"}}, can: place.Abilities{KeepsMetadata: true}}
-		target := &told{readings: []reading{{text: "rush"}}, can: place.Abilities{KeepsMetadata: true, ChecksAfter: word}}
+		target := &told{readings: []reading{{text: "rush"}},
+			can: place.Abilities{KeepsMetadata: true, ChecksAfter: word}}
 		res, err := compare.Contents(t.Context(), compare.ByStoredSum, source, &e, target, &e)
 		require.NoError(t, err)
 		assert.Equal(t, same, res.Same)
@@ -103,10 +109,15 @@ func TestWordOfAWriter(t *testing.T) {
 func TestToTheLastByte(t *testing.T) {
 	long := strings.Repeat("reed ", 700_000)
 	e := object.Entry{Key: "a", Size: int64(len(long))}
-	for name, there := range map[string]string{"the last byte": long[:len(long)-1] + "!", "the first": "!" + long[1:], "one in the middle": long[:len(long)/2] + "!" + long[len(long)/2+1:], "the same": long} {
-		res, err := compare.Contents(t.Context(), compare.ByReadBack, &told{readings: []reading{{text: long}}}, &e, &told{readings: []reading{{text: there}}}, &e)
+	for name, there := range map[string]string{"the last byte": long[:len(long)-1] + "!", "the first": "!" + long[1:],
+		"one in the middle": long[:len(long)/2] + "!" + long[len(long)/2+1:], "the same": long} {
+		res, err := compare.Contents(t.Context(), compare.ByReadBack, &told{readings: []reading{{text: long}}}, &e,
+			&told{readings: []reading{{text: there}}}, &e)
 		require.NoError(t, err)
 		assert.Equal(t, there == long, res.Same, name)
+		if at := map[string]int{"the last byte": len(long) - 1, "one in the middle": len(long) / 2}[name]; at > 0 {
+			assert.Contains(t, res.Why, fmt.Sprintf("at byte %d", at), name)
+		}
 	}
 }
 
@@ -120,7 +131,8 @@ func TestStored(t *testing.T) {
 	unread := func(can place.Abilities) *told {
 		return &told{readings: []reading{{ends: errors.New("read after all")}}, can: can}
 	}
-	a, with, without := object.Entry{Key: "a", Size: 4}, object.Entry{Key: "a", Size: 4, Sums: []object.Sum{sum}}, object.Entry{Key: "a", Size: 4}
+	a, with, without := object.Entry{Key: "a", Size: 4}, object.Entry{Key: "a", Size: 4, Sums: []object.Sum{sum}},
+		object.Entry{Key: "a", Size: 4}
 	other := with
 	other.Sums = []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}
 	longer := with
@@ -174,9 +186,12 @@ func TestChangedSinceTheSurvey(t *testing.T) {
 	sum := object.SumOf(object.CRC64NVME, h)
 	seen := object.Entry{Key: "a", Size: 4, ETag: "seen"}
 	for etag, changed := range map[string]bool{"seen": false, "another": true} {
-		to := &keeping{told: told{can: place.Abilities{KeepsMetadata: true}, readings: []reading{{ends: errors.New("read after all")}}}, now: object.Entry{Key: "a", Size: 4, ETag: etag, Sums: []object.Sum{sum}}}
+		to := &keeping{told: told{can: place.Abilities{KeepsMetadata: true},
+			readings: []reading{{ends: errors.New("read after all")}}},
+			now: object.Entry{Key: "a", Size: 4, ETag: etag, Sums: []object.Sum{sum}}}
 		from := &told{readings: []reading{{text: "reed"}}, can: place.Abilities{Tree: true}}
-		res, err := compare.Contents(t.Context(), compare.ByStoredSum, from, &object.Entry{Key: "a", Size: 4}, to, &seen)
+		res, err := compare.Contents(t.Context(), compare.ByStoredSum, from, &object.Entry{Key: "a", Size: 4}, to,
+			&seen)
 		assert.Equal(t, changed, place.KindOf(err) == place.Changed, "%v", err)
 		assert.Equal(t, !changed, res.Same)
 		same, err := compare.Stored(t.Context(), from, &object.Entry{Key: "a", Size: 4}, to, &seen)
@@ -200,9 +215,11 @@ func TestDigestsThatAreKept(t *testing.T) {
 		"none beside it":      {object.Sum{}, []reading{{text: "reed"}}},
 		"one of another kind": {object.Sum{Kind: object.BLAKE3, Value: "x"}, []reading{{text: "reed"}}},
 	} {
-		to := &keeping{told: told{can: place.Abilities{KeepsMetadata: true}, readings: c.readings}, now: object.Entry{Key: "a", Size: 4, ETag: "e", Sums: []object.Sum{sum}}, digest: c.kept}
+		to := &keeping{told: told{can: place.Abilities{KeepsMetadata: true}, readings: c.readings},
+			now: object.Entry{Key: "a", Size: 4, ETag: "e", Sums: []object.Sum{sum}}, digest: c.kept}
 		from := &told{readings: []reading{{text: "reed"}}, can: place.Abilities{Tree: true}}
-		res, err := compare.WithDigest(t.Context(), compare.ByStoredSum, object.SHA256, from, &object.Entry{Key: "a", Size: 4}, to, &e)
+		res, err := compare.WithDigest(t.Context(), compare.ByStoredSum, object.SHA256, from,
+			&object.Entry{Key: "a", Size: 4}, to, &e)
 		require.NoError(t, err, name)
 		assert.True(t, res.Same, name)
 		assert.Equal(t, digest, res.Digest, name)

@@ -30,6 +30,8 @@ type Count struct {
 	Versions, VersionBytes int64
 	Markers                int64
 	Uploads                int64
+	// Cold are the objects, among those, of a class that has to be restored before it is read.
+	Cold, ColdBytes int64
 	// Example is some key, "" when there is none.
 	Example string
 }
@@ -50,6 +52,10 @@ func (c *Count) add(e *object.Entry) {
 	case e.Latest && !e.Removed:
 		c.Objects++
 		c.Bytes += e.Size
+		if object.MayBeCold(e.Class) {
+			c.Cold++
+			c.ColdBytes += e.Size
+		}
 	default:
 		c.Versions++
 		c.VersionBytes += e.Size
@@ -112,8 +118,8 @@ func Measure(ctx context.Context, p place.Place, picks []Pick, deep bool, grow f
 		}
 		return nil
 	}
-	v, ok := p.(place.Versioned)
-	if !deep || !ok {
+	v := place.Can(p).Versions
+	if !deep || v == nil {
 		err := each(ctx, p, picks, visit)
 		return c, err
 	}
@@ -126,11 +132,11 @@ func Measure(ctx context.Context, p place.Place, picks []Pick, deep bool, grow f
 }
 
 func uploadsOf(ctx context.Context, p place.Place, picks []Pick) ([]place.Upload, error) {
-	pw, ok := p.(place.PartWriter)
-	if !ok || p.Abilities().Tree {
+	can := place.Can(p)
+	if can.Parts == nil || can.Tree {
 		return nil, nil
 	}
-	all, err := pw.Uploads(ctx)
+	all, err := can.Parts.Uploads(ctx)
 	var found []place.Upload
 	for _, u := range all {
 		for _, pick := range picks {
@@ -146,7 +152,8 @@ func uploadsOf(ctx context.Context, p place.Place, picks []Pick) ([]place.Upload
 // Matching lists the objects below the prefix whose keys, without it, match the
 // pattern: "*" and "?" stay within a part of the key, "**/" spans parts. It
 // gives up to most of them and counts the rest.
-func Matching(ctx context.Context, p place.Place, prefix, pattern string, most int) (found []object.Entry, count Count, err error) {
+func Matching(ctx context.Context, p place.Place, prefix, pattern string, most int) (found []object.Entry,
+	count Count, err error) {
 	err = each(ctx, p, []Pick{{Key: prefix, Prefix: true}}, func(e *object.Entry) error {
 		if e.Kind == object.Object && Match(pattern, e.Key[len(prefix):]) {
 			count.add(e)

@@ -24,7 +24,9 @@ type Result struct {
 	Total Count // as it was counted before, when it was
 	// Failed counts what could not be handled; Problems are the first of the
 	// reasons.
-	Failed   int64
+	Failed int64
+	// Left counts what needed nothing: it can be read, or comes back already.
+	Left     int64
 	Problems []error
 }
 
@@ -49,8 +51,12 @@ func (a *Action) Result() Result {
 func (a *Action) note(e *object.Entry, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if err == nil {
+	switch err {
+	case nil:
 		a.result.Done.add(e)
+		return
+	case errLeft:
+		a.result.Left++
 		return
 	}
 	if a.result.Failed++; len(a.result.Problems) < keptProblems {
@@ -64,7 +70,8 @@ func over(ctx context.Context, err error) bool {
 }
 
 // parallel does one thing to every object of the picks.
-func (a *Action) parallel(ctx context.Context, p place.Place, picks []Pick, do func(context.Context, *object.Entry) error) error {
+func (a *Action) parallel(ctx context.Context, p place.Place, picks []Pick,
+	do func(context.Context, *object.Entry) error) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(workers)
 	err := each(ctx, p, picks, func(e *object.Entry) error {
@@ -116,9 +123,9 @@ func (a *Action) Remove(ctx context.Context, p place.Place, picks []Pick, deep b
 		}
 		return nil
 	}
-	v, ok := p.(place.Versioned)
+	v := place.Can(p).Versions
 	var err error
-	if deep && ok {
+	if deep && v != nil {
 		err = eachState(ctx, v, picks, visit)
 	} else {
 		err = each(ctx, p, picks, visit)
@@ -145,7 +152,7 @@ func (a *Action) RemoveState(ctx context.Context, p place.Place, e object.Entry)
 func (a *Action) abortUploads(ctx context.Context, p place.Place, picks []Pick) error {
 	uploads, err := uploadsOf(ctx, p, picks)
 	for _, u := range uploads {
-		if fatal := a.Abort(ctx, p.(place.PartWriter), u, 0); fatal != nil {
+		if fatal := a.Abort(ctx, place.Can(p).Parts, u, 0); fatal != nil {
 			return fatal
 		}
 	}
@@ -172,8 +179,9 @@ func (a *Action) Abort(ctx context.Context, p place.PartWriter, u place.Upload, 
 // removeFolders removes the folders of picked prefixes, deepest first, where
 // folders are things of their own. One that is not empty says so by staying.
 func (a *Action) removeFolders(ctx context.Context, p place.Place, picks []Pick) {
-	maker, ok := p.(place.FolderMaker)
-	if !ok || !p.Abilities().Tree {
+	can := place.Can(p)
+	maker := can.Folders
+	if maker == nil || !can.Tree {
 		return
 	}
 	var walk func(key string)
@@ -196,10 +204,10 @@ func (a *Action) removeFolders(ctx context.Context, p place.Place, picks []Pick)
 	}
 }
 
-// Landing is where a picked object goes: to is a prefix ending in "/", or "",
+// landing is where a picked object goes: to is a prefix ending in "/", or "",
 // and what was picked keeps its last name there; a single pick may get another
 // name by a to that does not end in "/".
-func Landing(pick Pick, key, to string) string {
+func landing(pick Pick, key, to string) string {
 	if to != "" && !strings.HasSuffix(to, "/") {
 		if !pick.Prefix {
 			return to
@@ -221,17 +229,20 @@ func (a *Action) Move(ctx context.Context, from place.Place, picks []Pick, targe
 	return a.transfer(ctx, from, picks, target, to, true)
 }
 
-func (a *Action) transfer(ctx context.Context, from place.Place, picks []Pick, target place.Place, to string, move bool) error {
+func (a *Action) transfer(ctx context.Context, from place.Place, picks []Pick, target place.Place, to string,
+	move bool) error {
 	var errs []error
 	for _, pick := range picks {
-		if pick.Prefix && from.Name() == target.Name() && strings.HasPrefix(Landing(pick, pick.Key, to), pick.Key) {
-			return place.NewError(target.Name(), "copy", pick.Key, place.BadName, errors.New("it would land inside itself"))
+		if pick.Prefix && from.Name() == target.Name() && strings.HasPrefix(landing(pick, pick.Key, to), pick.Key) {
+			return place.NewError(target.Name(), "copy", pick.Key, place.BadName,
+				errors.New("it would land inside itself"))
 		}
 		err := a.parallel(ctx, from, []Pick{pick}, func(ctx context.Context, e *object.Entry) error {
 			if e.Kind != object.Object {
-				return place.NewError(from.Name(), "copy", e.Key, place.Unsupported, errors.New("a link or special file"))
+				return place.NewError(from.Name(), "copy", e.Key, place.Unsupported,
+					errors.New("a link or special file"))
 			}
-			return transferOne(ctx, from, e, target, Landing(pick, e.Key, to), move)
+			return transferOne(ctx, from, e, target, landing(pick, e.Key, to), move)
 		})
 		if err == nil && move {
 			a.removeFolders(ctx, from, []Pick{pick})
@@ -248,16 +259,15 @@ func MoveOne(ctx context.Context, p place.Place, e *object.Entry, key string) er
 	return transferOne(ctx, p, e, p, key, true)
 }
 
-func transferOne(ctx context.Context, from place.Place, e *object.Entry, target place.Place, key string, move bool) error {
+func transferOne(ctx context.Context, from place.Place, e *object.Entry, target place.Place, key string,
+	move bool) error {
 	ref := object.Ref{Key: e.Key, IfMark: e.Mark()}
-	if m, ok := from.(place.Mover); ok && move && from.Name() == target.Name() {
+	if m := place.Can(from).Moves; m != nil && move && from.Name() == target.Name() {
 		_, err := m.Move(ctx, ref, key)
 		return err
 	}
-	if c, ok := target.(place.NameChecker); ok {
-		if err := c.CheckName(key); err != nil {
-			return err
-		}
+	if err := place.Can(target).CheckName(key); err != nil {
+		return err
 	}
 	copied, err := copyOne(ctx, from, ref, e, target, key)
 	if err != nil || !move {
@@ -269,16 +279,19 @@ func transferOne(ctx context.Context, from place.Place, e *object.Entry, target 
 		return err
 	}
 	if there.Size != e.Size {
-		return place.NewError(target.Name(), "move", key, place.Corrupt, fmt.Errorf("the copy has %d bytes, not %d; the original stays", there.Size, e.Size))
+		return place.NewError(target.Name(), "move", key, place.Corrupt,
+			fmt.Errorf("the copy has %d bytes, not %d; the original stays", there.Size, e.Size))
 	}
 	return from.Remove(ctx, ref)[0]
 }
 
-func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.Entry, target place.Place, key string) (object.Entry, error) {
+func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.Entry, target place.Place,
+	key string) (object.Entry, error) {
 	opts := place.WriteOptions{Condition: place.IfAbsent}
-	if c, ok := target.(place.ServerCopier); ok && c.CanCopyFrom(from) {
+	to := place.Can(target)
+	if c := to.CopierFrom(from); c != nil {
 		opts.Class = e.Class
-		if most := target.Abilities().MaxCopy; most > 0 && e.Size > most {
+		if most := to.MaxCopy; most > 0 && e.Size > most {
 			return copyRanges(ctx, from, ref, target, key, opts)
 		}
 		return c.CopyFrom(ctx, from, ref, key, opts)
@@ -288,8 +301,9 @@ func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.En
 		return object.Entry{}, err
 	}
 	defer r.Close()
-	opts.Masked = !from.Abilities().KeepsModes
-	opts.Original, opts.Mode, opts.Metadata, opts.ContentType = full.Modified, uint32(full.Mode), full.Metadata, full.ContentType
+	opts.Masked = !place.Can(from).KeepsModes
+	opts.Original, opts.Mode, opts.Metadata, opts.ContentType = full.Modified, uint32(full.Mode), full.Metadata,
+		full.ContentType
 	if !full.Original.IsZero() {
 		opts.Original = full.Original
 	}
@@ -316,13 +330,13 @@ func copyOne(ctx context.Context, from place.Place, ref object.Ref, e *object.En
 // Change changes metadata and tags of the picks: names in Set get their values,
 // those in Drop go, others stay. An empty change is none.
 func (a *Action) Change(ctx context.Context, p place.Place, picks []Pick, metadata, tags place.MetadataChange) error {
-	writer, hasMetadata := p.(place.MetadataWriter)
-	tagger, hasTags := p.(place.Tagger)
+	can := place.Can(p)
+	writer, tagger := can.Metadata, can.Tags
 	switch {
-	case !metadata.Empty() && !hasMetadata:
-		return place.NewError(p.Name(), "set metadata", "", place.Unsupported, errors.New(place.Lacks(p, place.Metadata)))
-	case !tags.Empty() && !hasTags:
-		return place.NewError(p.Name(), "set tags", "", place.Unsupported, errors.New(place.Lacks(p, place.Tags)))
+	case !metadata.Empty() && writer == nil:
+		return place.NewError(p.Name(), "set metadata", "", place.Unsupported, errors.New(can.Lacks(place.Metadata)))
+	case !tags.Empty() && tagger == nil:
+		return place.NewError(p.Name(), "set tags", "", place.Unsupported, errors.New(can.Lacks(place.Tags)))
 	}
 	return a.parallel(ctx, p, picks, func(ctx context.Context, e *object.Entry) error {
 		if !metadata.Empty() {
@@ -343,27 +357,38 @@ func (a *Action) Change(ctx context.Context, p place.Place, picks []Pick, metada
 	})
 }
 
-// Restore asks for the cold objects among the picks to be made readable for so
-// many days. Others are left as they are.
-func (a *Action) Restore(ctx context.Context, p place.Place, picks []Pick, days int) error {
-	w, ok := p.(place.Restorer)
-	if !ok {
-		return place.NewError(p.Name(), "restore", "", place.Unsupported, errors.New(place.Lacks(p, place.Restores)))
+// errLeft tells of an object that needs nothing.
+var errLeft = errors.New("nothing to do")
+
+// Restore asks for the cold objects among the picks to be made readable. Those that can be
+// read, or come back already, are left as they are.
+func (a *Action) Restore(ctx context.Context, p place.Place, picks []Pick, opts place.RestoreOptions) error {
+	w := place.Can(p).Restores
+	if w == nil {
+		return place.NewError(p.Name(), "restore", "", place.Unsupported,
+			errors.New(place.Can(p).Lacks(place.Restores)))
 	}
 	return a.parallel(ctx, p, picks, func(ctx context.Context, e *object.Entry) error {
-		now, err := p.Stat(ctx, object.Ref{Key: e.Key})
-		if err != nil || now.Archive != object.Archived {
-			return err
+		if !object.MayBeCold(e.Class) {
+			return errLeft
 		}
-		return w.Restore(ctx, object.Ref{Key: e.Key}, days)
+		now, err := p.Stat(ctx, object.Ref{Key: e.Key})
+		switch {
+		case err != nil:
+			return err
+		case now.Archive != object.Archived:
+			return errLeft
+		}
+		return w.Restore(ctx, object.Ref{Key: e.Key}, opts)
 	})
 }
 
 // Undelete brings back every removed object of the picks.
 func (a *Action) Undelete(ctx context.Context, p place.Place, picks []Pick) error {
-	v, ok := p.(place.Versioned)
-	if !ok {
-		return place.NewError(p.Name(), "undelete", "", place.Unsupported, errors.New(place.Lacks(p, place.Versions)))
+	v := place.Can(p).Versions
+	if v == nil {
+		return place.NewError(p.Name(), "undelete", "", place.Unsupported,
+			errors.New(place.Can(p).Lacks(place.Versions)))
 	}
 	last, alive := "", false
 	var back []string

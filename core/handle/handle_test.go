@@ -28,7 +28,8 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 var ctx = context.Background()
 
 func bucket(t *testing.T, keep bool) (*standin.Server, *s3.Store, place.Place) {
-	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "a", Secret: "s"}}, RestoreTakes: 50 * time.Millisecond})
+	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "a", Secret: "s"}},
+		RestoreTakes: 50 * time.Millisecond})
 	require.NoError(t, err)
 	t.Cleanup(func() { srv.Close() })
 	addr, err := srv.Start("127.0.0.1:0")
@@ -56,7 +57,8 @@ func dir(t *testing.T) place.Place {
 
 func put(t *testing.T, p place.Place, keys ...string) {
 	for _, k := range keys {
-		_, err := p.Write(ctx, k, strings.NewReader(k), int64(len(k)), place.WriteOptions{Metadata: map[string]string{"kept": "yes"}})
+		_, err := p.Write(ctx, k, strings.NewReader(k), int64(len(k)),
+			place.WriteOptions{Metadata: map[string]string{"kept": "yes"}})
 		require.NoError(t, err)
 	}
 }
@@ -115,9 +117,11 @@ func TestFailuresAreTold(t *testing.T) {
 	for i := range 30 {
 		put(t, p, fmt.Sprintf("%02d", i))
 	}
-	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Key: "07", Do: "403"}, standin.Fault{Op: "PutObjectTagging", Do: "503", Chance: 0.1})
+	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Key: "07", Do: "403"},
+		standin.Fault{Op: "PutObjectTagging", Do: "503", Chance: 0.1})
 	var a handle.Action
-	require.NoError(t, a.Change(ctx, p, []handle.Pick{under("")}, place.MetadataChange{}, place.MetadataChange{Set: map[string]string{"site": "weir"}}))
+	require.NoError(t, a.Change(ctx, p, []handle.Pick{under("")}, place.MetadataChange{},
+		place.MetadataChange{Set: map[string]string{"site": "weir"}}))
 	r := a.Result()
 	assert.EqualValues(t, 29, r.Done.Objects)
 	assert.EqualValues(t, 1, r.Failed)
@@ -126,12 +130,16 @@ func TestFailuresAreTold(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"site": "weir"}, tags)
 	var both handle.Action // a failure in the second half counts, and a try again goes on from the first
-	require.NoError(t, both.Change(ctx, p, []handle.Pick{under("0")}, place.MetadataChange{Set: map[string]string{"take": "2"}}, place.MetadataChange{Set: map[string]string{"draft": "no"}}))
-	assert.Equal(t, []int64{9, 1}, []int64{both.Result().Done.Objects, both.Result().Failed}, "%v", both.Result().Problems)
+	require.NoError(t, both.Change(ctx, p, []handle.Pick{under("0")},
+		place.MetadataChange{Set: map[string]string{"take": "2"}},
+		place.MetadataChange{Set: map[string]string{"draft": "no"}}))
+	assert.Equal(t, []int64{9, 1}, []int64{both.Result().Done.Objects, both.Result().Failed}, "%v",
+		both.Result().Problems)
 	stopped, stop := context.WithCancel(ctx)
 	stop()
 	assert.Error(t, new(handle.Action).Remove(stopped, p, []handle.Pick{under("")}, false))
-	assert.Error(t, new(handle.Action).Change(ctx, dir(t), []handle.Pick{under("")}, place.MetadataChange{}, place.MetadataChange{Drop: []string{"x"}}))
+	assert.Error(t, new(handle.Action).Change(ctx, dir(t), []handle.Pick{under("")}, place.MetadataChange{},
+		place.MetadataChange{Drop: []string{"x"}}))
 }
 
 // Copying, moving and renaming land where they say, write over nothing, and an
@@ -146,7 +154,8 @@ func TestCopyAndMove(t *testing.T) {
 			put(t, p, "day/one.wav", "day/deep/two.wav", "note.txt", "taken/note.txt")
 			picks := []handle.Pick{under("day/"), {Key: "note.txt"}}
 			require.NoError(t, new(handle.Action).Copy(ctx, p, picks, p, "copies/"))
-			assert.Equal(t, []string{"copies/day/deep/two.wav", "copies/day/one.wav", "copies/note.txt", "day/deep/two.wav", "day/one.wav", "note.txt", "taken/note.txt"}, keys(t, p))
+			assert.Equal(t, []string{"copies/day/deep/two.wav", "copies/day/one.wav", "copies/note.txt",
+				"day/deep/two.wav", "day/one.wav", "note.txt", "taken/note.txt"}, keys(t, p))
 			var a handle.Action
 			require.NoError(t, a.Move(ctx, p, []handle.Pick{{Key: "note.txt"}}, p, "taken/"))
 			assert.EqualValues(t, 1, a.Result().Failed)
@@ -154,13 +163,15 @@ func TestCopyAndMove(t *testing.T) {
 			assert.Equal(t, "note.txt", contents(t, p)["note.txt"], "it stays")
 			require.NoError(t, new(handle.Action).Move(ctx, p, []handle.Pick{{Key: "note.txt"}}, p, "renamed.txt"))
 			require.NoError(t, new(handle.Action).Move(ctx, p, []handle.Pick{under("copies/")}, p, "moved/away"))
-			assert.Equal(t, []string{"day/deep/two.wav", "day/one.wav", "moved/away/day/deep/two.wav", "moved/away/day/one.wav", "moved/away/note.txt", "renamed.txt", "taken/note.txt"}, keys(t, p))
+			assert.Equal(t, []string{"day/deep/two.wav", "day/one.wav", "moved/away/day/deep/two.wav",
+				"moved/away/day/one.wav", "moved/away/note.txt", "renamed.txt", "taken/note.txt"}, keys(t, p))
 			assert.Error(t, new(handle.Action).Copy(ctx, p, []handle.Pick{under("day/")}, p, "day/inside/"))
 			if p.Abilities().Tree {
 				for e := range p.List(ctx, "", place.ListOptions{Shallow: true}) {
 					assert.NotEqual(t, "copies/", e.Key, "no empty folder is left")
 				}
-				require.NoError(t, new(handle.Action).Remove(ctx, p, []handle.Pick{under("day/"), under("moved/")}, true))
+				require.NoError(t, new(handle.Action).Remove(ctx, p, []handle.Pick{under("day/"), under("moved/")},
+					true))
 				var left []string
 				for e := range p.List(ctx, "", place.ListOptions{Shallow: true}) {
 					left = append(left, e.Key)
@@ -190,12 +201,12 @@ func TestMetadataAndRestore(t *testing.T) {
 	_, err := p.Write(ctx, "cold", strings.NewReader("c"), 1, place.WriteOptions{Class: "GLACIER"})
 	require.NoError(t, err)
 	var a handle.Action
-	require.NoError(t, a.Restore(ctx, p, []handle.Pick{under("")}, 3))
+	require.NoError(t, a.Restore(ctx, p, []handle.Pick{under("")}, place.RestoreOptions{Days: 3}))
 	assert.Zero(t, a.Result().Failed)
 	require.Eventually(t, func() bool {
 		e, err := p.Stat(ctx, object.Ref{Key: "cold"})
 		return err == nil && e.Archive == object.Restored && !e.RestoredUntil.IsZero()
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 5*time.Minute, 10*time.Millisecond)
 }
 
 func TestMatching(t *testing.T) {
@@ -234,7 +245,8 @@ func (n narrow) Abilities() place.Abilities {
 
 func (n narrow) CanCopyFrom(place.Place) bool { return true }
 
-func (n narrow) CopyPart(ctx context.Context, up place.Upload, number int, from place.Place, src object.Ref, offset, size int64) (place.Part, error) {
+func (n narrow) CopyPart(ctx context.Context, up place.Upload, number int, from place.Place, src object.Ref, offset,
+	size int64) (place.Part, error) {
 	return n.Place.CopyPart(ctx, up, number, from.(narrow).Place, src, offset, size)
 }
 
@@ -244,7 +256,8 @@ func TestMovesWhatIsLarge(t *testing.T) {
 	srv, _, box := bucket(t, false)
 	p := narrow{box.(*s3.Place)}
 	text := strings.Repeat("reed warbler ", 1<<20)
-	e, err := p.Write(ctx, "long.wav", strings.NewReader(text), int64(len(text)), place.WriteOptions{ContentType: "audio/wav", Metadata: map[string]string{"site": "weir"}})
+	e, err := p.Write(ctx, "long.wav", strings.NewReader(text), int64(len(text)),
+		place.WriteOptions{ContentType: "audio/wav", Metadata: map[string]string{"site": "weir"}})
 	require.NoError(t, err)
 	require.NoError(t, p.SetTags(ctx, object.Ref{Key: "long.wav"}, map[string]string{"quality": "good"}))
 	srv.SetFaults(standin.Fault{Op: "UploadPartCopy", Do: "500", Times: 1})
@@ -285,7 +298,8 @@ func TestOnlyWhatWasPicked(t *testing.T) {
 	assert.Equal(t, handle.Count{Objects: 1, Bytes: 1, Example: "a"}, n)
 	var gone handle.Action
 	require.NoError(t, gone.Remove(ctx, p, pick, true))
-	assert.Equal(t, []int64{1, 1, 1, 0}, []int64{gone.Result().Done.Objects, gone.Result().Done.Versions, gone.Result().Done.Uploads, gone.Result().Failed})
+	assert.Equal(t, []int64{1, 1, 1, 0}, []int64{gone.Result().Done.Objects, gone.Result().Done.Versions,
+		gone.Result().Done.Uploads, gone.Result().Failed})
 	assert.Equal(t, []string{"A", "a.b", "a/1", "ab"}, keys(t, p))
 	left, err := handle.Measure(ctx, p, []handle.Pick{under("")}, true, nil)
 	require.NoError(t, err)
@@ -304,7 +318,8 @@ func TestCountsGrow(t *testing.T) {
 		put(t, p, fmt.Sprintf("%d/%04d", i%7, i))
 	}
 	var heard []int64
-	n, err := handle.Measure(ctx, p, []handle.Pick{under("")}, true, func(c handle.Count) { heard = append(heard, c.Objects) })
+	n, err := handle.Measure(ctx, p, []handle.Pick{under("")}, true,
+		func(c handle.Count) { heard = append(heard, c.Objects) })
 	require.NoError(t, err)
 	assert.EqualValues(t, 2100, n.Objects)
 	assert.Equal(t, []int64{1000, 2000}, heard)
@@ -373,7 +388,8 @@ func (p *faulty) Stat(ctx context.Context, ref object.Ref) (object.Entry, error)
 	return e, err
 }
 
-func (p *faulty) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (p *faulty) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	e, err := p.Place.Write(ctx, key, body, size, opts)
 	if p.write != nil {
 		return p.write(e, err)
@@ -404,7 +420,10 @@ func TestMovesThatFail(t *testing.T) {
 				return e, bad
 			}
 		}, nil},
-		"the name is refused": {func(p *faulty) { p.check = place.NewError("faulty", "check", "a.wav", place.BadName, nil) }, nil},
+		"the name is refused": {func(p *faulty) {
+			p.check = place.NewError("faulty", "check", "a.wav", place.BadName,
+				nil)
+		}, nil},
 		"nothing vouches for it, and it is another": {func(p *faulty) {
 			p.write = func(e object.Entry, err error) (object.Entry, error) {
 				put(t, p.Place, "other")
@@ -438,7 +457,8 @@ func TestMovesThatFail(t *testing.T) {
 	stopped, stop := context.WithCancel(ctx)
 	stop()
 	put(t, from, "a.wav")
-	assert.Error(t, new(handle.Action).Move(stopped, from, []handle.Pick{under("")}, dir(t), ""), "what stops it is told")
+	assert.Error(t, new(handle.Action).Move(stopped, from, []handle.Pick{under("")}, dir(t), ""),
+		"what stops it is told")
 	assert.Equal(t, []string{"a.wav"}, keys(t, from))
 }
 
@@ -503,10 +523,43 @@ func TestFoldersGo(t *testing.T) {
 	assert.Equal(t, []string{"a/c/3", "ab/4"}, keys(t, p))
 	_, _, far := bucket(t, false)
 	bad := handle.Action{}
-	require.NoError(t, bad.Restore(ctx, far, nil, 1))
+	require.NoError(t, bad.Restore(ctx, far, nil, place.RestoreOptions{Days: 1}))
 	first := bad.Result()
 	first.Problems = append(first.Problems, io.EOF)
 	assert.Empty(t, bad.Result().Problems)
+}
+
+// stuck is a place whose folders cannot be removed.
+type stuck struct {
+	place.Place
+	place.FolderMaker
+	why error
+}
+
+func (s *stuck) RemoveFolder(context.Context, string) error { return s.why }
+
+// A folder that cannot go is told; that something came into it is no failure. Of a copy the
+// folders stay where they are, empty ones too.
+func TestFoldersThatStay(t *testing.T) {
+	for why, failed := range map[place.ErrorKind]int64{place.Denied: 1, place.Exists: 0} {
+		p := dir(t)
+		put(t, p, "a/1")
+		var a handle.Action
+		require.NoError(t,
+			a.Remove(ctx, &stuck{p, p.(place.FolderMaker), place.NewError("stuck", "delete", "a/", why, nil)},
+				[]handle.Pick{under("a/")}, false))
+		assert.EqualValues(t, failed, a.Result().Failed, "%v", a.Result().Problems)
+	}
+	from := dir(t)
+	put(t, from, "a/1")
+	require.NoError(t, from.(place.FolderMaker).MakeFolder(ctx, "a/empty/"))
+	require.NoError(t, new(handle.Action).Copy(ctx, from, []handle.Pick{under("a/")}, from, "b/"))
+	var folders []string
+	for e, err := range from.List(ctx, "a/", place.ListOptions{Shallow: true}) {
+		require.NoError(t, err)
+		folders = append(folders, e.Key)
+	}
+	assert.Equal(t, []string{"a/1", "a/empty/"}, folders)
 }
 
 // unreadable is a place whose objects cannot be read.
@@ -536,8 +589,20 @@ func TestEndsOfActs(t *testing.T) {
 	}
 	srv.SetFaults(standin.Fault{Op: "PutObjectTagging", Do: "expired"})
 	var tags handle.Action
-	err := tags.Change(ctx, p, []handle.Pick{under("")}, place.MetadataChange{}, place.MetadataChange{Set: map[string]string{"a": "b"}})
+	err := tags.Change(ctx, p, []handle.Pick{under("")}, place.MetadataChange{},
+		place.MetadataChange{Set: map[string]string{"a": "b"}})
 	assert.Equal(t, place.BadLogin, place.KindOf(err))
 	assert.Less(t, tags.Result().Failed, int64(100))
 	assert.Zero(t, tags.Result().Done.Objects)
+
+	srv, _, p = bucket(t, true)
+	for i := range 20 {
+		put(t, p, fmt.Sprintf("%03d", i))
+	}
+	require.NoError(t, new(handle.Action).Remove(ctx, p, []handle.Pick{under("")}, false))
+	srv.SetFaults(standin.Fault{Op: "Delete*", Do: "expired"})
+	var back handle.Action
+	err = back.Undelete(ctx, p, []handle.Pick{under("")})
+	assert.Equal(t, place.BadLogin, place.KindOf(err))
+	assert.EqualValues(t, 1, back.Result().Failed)
 }

@@ -88,6 +88,39 @@ func TestListingThatBreaks(t *testing.T) {
 	assert.Len(t, keys(t, p), 500)
 }
 
+// noting is a place that notes what it is asked to remove, and removes nothing.
+type noting struct {
+	place.Place
+	refs []object.Ref
+}
+
+func (n *noting) Name() string { return "noting" }
+
+func (n *noting) Remove(_ context.Context, refs ...object.Ref) []error {
+	n.refs = append(n.refs, refs...)
+	return make([]error, len(refs))
+}
+
+// A few things that go are each held against what was seen; of many that would be a
+// request more for each.
+func TestFewGoAsTheyWereSeen(t *testing.T) {
+	for few, conditions := range map[int]int{1: 1, 20: 20, 21: 0} {
+		p := &noting{Place: dir(t)}
+		for i := range few {
+			put(t, p.Place, fmt.Sprintf("%02d", i))
+		}
+		var act handle.Action
+		require.NoError(t, act.Remove(ctx, p, []handle.Pick{under("")}, false))
+		marked := 0
+		for _, ref := range p.refs {
+			if ref.IfMark != "" {
+				marked++
+			}
+		}
+		assert.Equal(t, [2]int{few, conditions}, [2]int{len(p.refs), marked})
+	}
+}
+
 // Only what is gone is brought back, each object once, and its newest content; what is
 // there stays as it is.
 func TestBroughtBackOnce(t *testing.T) {
@@ -150,9 +183,12 @@ func TestChangesThatCannotBe(t *testing.T) {
 	put(t, p, "a")
 	some := place.MetadataChange{Set: map[string]string{"site": "weir"}}
 	plain := &breaking{Place: p, behind: 9}
-	assert.Equal(t, place.Unsupported, place.KindOf(new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, some, place.MetadataChange{})))
-	assert.Equal(t, place.Unsupported, place.KindOf(new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, place.MetadataChange{}, some)))
-	require.NoError(t, new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, place.MetadataChange{}, place.MetadataChange{}))
+	assert.Equal(t, place.Unsupported,
+		place.KindOf(new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, some, place.MetadataChange{})))
+	assert.Equal(t, place.Unsupported,
+		place.KindOf(new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, place.MetadataChange{}, some)))
+	require.NoError(t, new(handle.Action).Change(ctx, plain, []handle.Pick{{Key: "a"}}, place.MetadataChange{},
+		place.MetadataChange{}))
 }
 
 // A folder stays while anything in it could not be moved away, and when it was only copied.

@@ -20,11 +20,14 @@ const (
 
 // copyRanges copies, inside a service, an object too large for one request: range
 // by range, with its metadata and tags, and whole or not at all.
-func copyRanges(ctx context.Context, from place.Place, ref object.Ref, target place.Place, key string, opts place.WriteOptions) (object.Entry, error) {
+func copyRanges(ctx context.Context, from place.Place, ref object.Ref, target place.Place, key string,
+	opts place.WriteOptions) (object.Entry, error) {
 	none := object.Entry{}
-	c, ok := target.(place.PartCopier)
-	if !ok {
-		return none, place.NewError(target.Name(), "copy", key, place.TooLarge, errors.New("it is copied in one request, and too large for that; put it into the tray and drop it"))
+	can := place.Can(target)
+	c := can.Ranges
+	if c == nil {
+		return none, place.NewError(target.Name(), "copy", key, place.TooLarge,
+			errors.New("it is copied in one request, and too large for that; put it into the tray and drop it"))
 	}
 	full, err := from.Stat(ctx, ref)
 	if err != nil {
@@ -39,10 +42,9 @@ func copyRanges(ctx context.Context, from place.Place, ref object.Ref, target pl
 		// Also when ctx is what ended it: what is left costs money.
 		return none, errors.Join(err, c.Abort(context.WithoutCancel(ctx), up))
 	}
-	a := target.Abilities()
-	size := min(rangeSize, a.MaxCopy)
-	if a.MaxParts > 0 {
-		size = max(size, (full.Size+int64(a.MaxParts)-1)/int64(a.MaxParts))
+	size := min(rangeSize, can.MaxCopy)
+	if can.MaxParts > 0 {
+		size = max(size, (full.Size+int64(can.MaxParts)-1)/int64(can.MaxParts))
 	}
 	parts := make([]place.Part, (full.Size+size-1)/size)
 	group, some := errgroup.WithContext(ctx)
@@ -50,7 +52,8 @@ func copyRanges(ctx context.Context, from place.Place, ref object.Ref, target pl
 	for i := range parts {
 		group.Go(func() (err error) {
 			offset := int64(i) * size
-			parts[i], err = c.CopyPart(some, up, i+1, from, object.Ref{Key: ref.Key, Version: ref.Version, IfMark: full.Mark()}, offset, min(size, full.Size-offset))
+			parts[i], err = c.CopyPart(some, up, i+1, from, object.Ref{Key: ref.Key, Version: ref.Version,
+				IfMark: full.Mark()}, offset, min(size, full.Size-offset))
 			return err
 		})
 	}
@@ -61,14 +64,13 @@ func copyRanges(ctx context.Context, from place.Place, ref object.Ref, target pl
 	if err != nil {
 		return dropped(err)
 	}
-	tags, ok1 := from.(place.Tagger)
-	set, ok2 := target.(place.Tagger)
-	if !ok1 || !ok2 {
+	tags := place.Can(from).Tags
+	if tags == nil || can.Tags == nil {
 		return there, nil
 	}
 	of, err := tags.Tags(ctx, ref)
 	if err == nil && len(of) > 0 {
-		err = set.SetTags(ctx, object.Ref{Key: key}, of)
+		err = can.Tags.SetTags(ctx, object.Ref{Key: key}, of)
 	}
 	return there, err
 }

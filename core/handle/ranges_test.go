@@ -23,6 +23,7 @@ type service struct {
 	size   int64
 	parts  int // at the most; 0 for any number
 	fail   string
+	later  int // how often it does what it will fail at, before
 	mu     sync.Mutex
 	ranges [][2]int64
 	did    []string
@@ -32,6 +33,10 @@ func (s *service) note(what string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.did = append(s.did, what)
+	if what == s.fail && s.later > 0 {
+		s.later--
+		return nil
+	}
 	if what == s.fail {
 		return place.NewError("service", what, "a.wav", place.Denied, nil)
 	}
@@ -46,7 +51,8 @@ func (s *service) CanCopyFrom(place.Place) bool { return true }
 func (s *service) CanCopyParts() bool           { return true }
 func (s *service) CheckName(string) error       { return nil }
 func (s *service) entry() object.Entry {
-	return object.Entry{Key: "a.wav", Size: s.size, ETag: "e", Metadata: map[string]string{"site": "weir"}, ContentType: "audio/wav"}
+	return object.Entry{Key: "a.wav", Size: s.size, ETag: "e", Metadata: map[string]string{"site": "weir"},
+		ContentType: "audio/wav"}
 }
 func (s *service) Stat(context.Context, object.Ref) (object.Entry, error) {
 	return s.entry(), s.note("stat")
@@ -60,7 +66,8 @@ func (s *service) Begin(_ context.Context, _ string, opts place.WriteOptions) (p
 	}
 	return place.Upload{ID: "u"}, s.note("begin")
 }
-func (s *service) CopyPart(_ context.Context, _ place.Upload, number int, _ place.Place, src object.Ref, offset, size int64) (place.Part, error) {
+func (s *service) CopyPart(_ context.Context, _ place.Upload, number int, _ place.Place, src object.Ref, offset,
+	size int64) (place.Part, error) {
 	if src.IfMark != "e" {
 		return place.Part{}, errors.New("the source's state is not asked for")
 	}
@@ -69,11 +76,13 @@ func (s *service) CopyPart(_ context.Context, _ place.Upload, number int, _ plac
 	s.mu.Unlock()
 	return place.Part{Number: number, Size: size}, s.note("part")
 }
-func (s *service) WritePart(context.Context, place.Upload, int, int64, io.Reader, int64, object.Sum) (place.Part, error) {
+func (s *service) WritePart(context.Context, place.Upload, int, int64, io.Reader, int64, object.Sum) (place.Part,
+	error) {
 	return place.Part{}, errors.New("content went through here")
 }
 func (s *service) Parts(context.Context, place.Upload) ([]place.Part, error) { return nil, nil }
-func (s *service) Finish(_ context.Context, _ place.Upload, parts []place.Part, _ place.WriteOptions) (object.Entry, error) {
+func (s *service) Finish(_ context.Context, _ place.Upload, parts []place.Part, _ place.WriteOptions) (object.Entry,
+	error) {
 	for i, p := range parts {
 		if p.Number != i+1 {
 			return object.Entry{}, errors.New("parts out of order")
@@ -84,18 +93,20 @@ func (s *service) Finish(_ context.Context, _ place.Upload, parts []place.Part, 
 func (s *service) Abort(context.Context, place.Upload) error       { return s.note("abort") }
 func (s *service) Uploads(context.Context) ([]place.Upload, error) { return nil, nil }
 func (s *service) Remove(_ context.Context, refs ...object.Ref) []error {
-	return []error{s.note("remove")}
+	return []error{s.note("delete")}
 }
 
 // one is a pick of the service's object, listed by itself.
 func (s *service) copy(t *testing.T, move bool) handle.Result {
 	var a handle.Action
+	later := s.later
 	do := a.Copy
 	if move {
 		do = a.Move
 	}
 	err := do(t.Context(), &elsewhere{s}, []handle.Pick{{Key: "a.wav"}}, s, "b.wav")
-	require.Equal(t, s.fail == "stat", err != nil, "%v", err) // which is how it is looked for at first
+	// That is how it is looked for at first.
+	require.Equal(t, s.fail == "stat" && later == 0, err != nil, "%v", err)
 	return a.Result()
 }
 
@@ -112,7 +123,8 @@ func TestRangesCoverTheWhole(t *testing.T) {
 		size  int64
 		parts int
 		want  int
-	}{{5*gib + 1, 10_000, 11}, {6 * gib, 10_000, 12}, {5*gib + 512<<20, 0, 11}, {40 * gib, 20, 20}, {40*gib + 1, 20, 20}, {41 * gib, 100, 82}} {
+	}{{5*gib + 1, 10_000, 11}, {6 * gib, 10_000, 12}, {5*gib + 512<<20, 0, 11}, {40 * gib, 20, 20},
+		{40*gib + 1, 20, 20}, {41 * gib, 100, 82}} {
 		s := &service{size: c.size, parts: c.parts}
 		r := s.copy(t, false)
 		require.Zero(t, r.Failed, "%v", r.Problems)
@@ -138,13 +150,17 @@ func TestRangesThatFail(t *testing.T) {
 		s := &service{size: 6 << 30, parts: 10_000, fail: step}
 		r := s.copy(t, true)
 		assert.EqualValues(t, 0, r.Done.Objects, step)
-		assert.NotContains(t, s.did, "remove", step)
+		assert.NotContains(t, s.did, "delete", step)
 		assert.Equal(t, step == "part" || step == "finish", slices.Contains(s.did, "abort"), "%s: %v", step, s.did)
 	}
+	gone := &service{size: 6 << 30, parts: 10_000, fail: "stat", later: 1} // when its metadata is asked for
+	r := gone.copy(t, true)
+	assert.EqualValues(t, 1, r.Failed)
+	assert.NotContains(t, gone.did, "begin")
 	s := &service{size: 6 << 30, parts: 10_000}
-	r := s.copy(t, true)
+	r = s.copy(t, true)
 	assert.Zero(t, r.Failed, "%v", r.Problems)
-	assert.Equal(t, "remove", s.did[len(s.did)-1], "at the very end")
+	assert.Equal(t, "delete", s.did[len(s.did)-1], "at the very end")
 	assert.NotContains(t, s.did, "abort")
 }
 
@@ -171,7 +187,8 @@ func TestTagsGoAlong(t *testing.T) {
 		return act.Result()
 	}
 	site := map[string]string{"site": "weir"}
-	from, to := &labelled{elsewhere: &elsewhere{&service{size: size}}, tags: site}, &labelled{elsewhere: &elsewhere{&service{size: size}}}
+	from, to := &labelled{elsewhere: &elsewhere{&service{size: size}}, tags: site},
+		&labelled{elsewhere: &elsewhere{&service{size: size}}}
 	require.Zero(t, copied(from, to).Failed)
 	assert.Equal(t, site, to.set)
 	assert.Contains(t, to.did, "tag b.wav")

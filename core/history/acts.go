@@ -20,14 +20,18 @@ type Act struct {
 
 // Note keeps an act.
 func (h *DB) Note(ctx context.Context, a Act) error {
-	_, err := h.db.ExecContext(ctx, `INSERT INTO acts (at, who, what, place, objects, versions, bytes, failed, outcome) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	_, err := h.db.ExecContext(ctx,
+		`INSERT INTO acts (at, who, what, place, objects, versions, bytes, failed, outcome) VALUES (?, ?, ?, ?, ?, ?`+
+			`, ?, ?, ?)`,
 		a.At.UnixMicro(), a.Who, a.What, a.Place, a.Objects, a.Versions, a.Bytes, a.Failed, a.Outcome)
 	return err
 }
 
 // Acts lists acts, newest first, at most limit.
 func (h *DB) Acts(ctx context.Context, limit int) ([]Act, error) {
-	rows, err := h.db.QueryContext(ctx, `SELECT at, who, what, place, objects, versions, bytes, failed, outcome FROM acts ORDER BY at DESC, id DESC LIMIT ?`, limit)
+	rows, err := h.db.QueryContext(ctx,
+		`SELECT at, who, what, place, objects, versions, bytes, failed, outcome FROM acts ORDER BY at DESC, id DESC `+
+			`LIMIT ?`, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -36,7 +40,8 @@ func (h *DB) Acts(ctx context.Context, limit int) ([]Act, error) {
 	for rows.Next() {
 		var a Act
 		var at int64
-		if err := rows.Scan(&at, &a.Who, &a.What, &a.Place, &a.Objects, &a.Versions, &a.Bytes, &a.Failed, &a.Outcome); err != nil {
+		if err := rows.Scan(&at, &a.Who, &a.What, &a.Place, &a.Objects, &a.Versions, &a.Bytes, &a.Failed,
+			&a.Outcome); err != nil {
 			return nil, err
 		}
 		a.At = time.UnixMicro(at)

@@ -4,15 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"net/url"
-	"os"
 	"strings"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
-
+	"lumtra/core/database"
 	"lumtra/core/transfer"
 )
 
@@ -44,14 +40,15 @@ type Run struct {
 	Objects, Bytes               int64
 	Before                       int64
 	Failed, Retries              int64
-	// Settled counts the sources that something became of afterwards.
-	Settled int64
+	// SeenTo counts the sources that something became of afterwards.
+	SeenTo int64
 	// Unverified counts the objects that nothing vouched for.
 	Unverified int64
 	// Notes are what was found on the way, in words. They are not kept.
 	Notes    []string
 	Problems []transfer.Problem
 	Samples  []transfer.Sample
+	Course   transfer.Course
 	// Gaps is what the plan's surveys could not list.
 	Gaps int64
 	// Expected is how long the plan was estimated to take; 0 for no estimate.
@@ -90,29 +87,21 @@ CREATE INDEX IF NOT EXISTS runs_by_time ON runs (began);
 
 // Open opens or makes the history at path.
 func Open(path string) (*DB, error) {
-	// Names of objects are in it: it is for nobody else to read.
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err == nil {
-		err = errors.Join(file.Chmod(0o600), file.Close())
-	}
+	db, err := database.Open(path, schema, database.Normal)
 	if err != nil {
-		return nil, err
-	}
-	// Several processes may write; each waits for the others a while.
-	dsn := "file:" + url.PathEscape(path) + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"
-	db, err := sql.Open("sqlite", dsn)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := db.Exec(schema); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("the history %s cannot be opened: %w", path, err)
+		return nil, fmt.Errorf("the history: %w", err)
 	}
 	for _, column := range []string{"expected", "settled", "unverified"} {
-		if _, err := db.Exec(`ALTER TABLE runs ADD COLUMN ` + column + ` INTEGER NOT NULL DEFAULT 0`); err != nil && !strings.Contains(err.Error(), "duplicate column") {
+		if _, err := db.Exec(`ALTER TABLE runs ADD COLUMN ` + column + ` INTEGER NOT NULL DEFAULT 0`); err != nil &&
+			!strings.Contains(err.Error(), "duplicate column") {
 			db.Close()
 			return nil, fmt.Errorf("the history %s cannot be brought up to date: %w", path, err)
 		}
+	}
+	if _, err := db.Exec(`ALTER TABLE runs ADD COLUMN course TEXT NOT NULL DEFAULT '{}'`); err != nil &&
+		!strings.Contains(err.Error(), "duplicate column") {
+		db.Close()
+		return nil, fmt.Errorf("the history %s cannot be brought up to date: %w", path, err)
 	}
 	return &DB{db}, nil
 }
@@ -129,8 +118,10 @@ func (h *DB) Close() error { return h.db.Close() }
 // Begin notes the start of a run and sets its ID.
 func (h *DB) Begin(ctx context.Context, r *Run) error {
 	res, err := h.db.ExecContext(ctx,
-		`INSERT INTO runs (job, plan, began, outcome, planned_objects, planned_bytes, before, gaps, pid, expected) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Job, r.Plan, r.Began.UnixMicro(), Running, r.PlannedObjects, r.PlannedBytes, r.Before, r.Gaps, r.Pid, r.Expected.Microseconds())
+		`INSERT INTO runs (job, plan, began, outcome, planned_objects, planned_bytes, before, gaps, pid, expected) `+
+			`VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Job, r.Plan, r.Began.UnixMicro(), Running, r.PlannedObjects, r.PlannedBytes, r.Before, r.Gaps, r.Pid,
+		r.Expected.Microseconds())
 	if err == nil {
 		r.ID, err = res.LastInsertId()
 	}
@@ -147,13 +138,19 @@ func (h *DB) Save(ctx context.Context, r *Run) error {
 	if err != nil {
 		return err
 	}
+	course, err := json.Marshal(r.Course)
+	if err != nil {
+		return err
+	}
 	ended := int64(0)
 	if !r.Ended.IsZero() {
 		ended = r.Ended.UnixMicro()
 	}
 	_, err = h.db.ExecContext(ctx,
-		`UPDATE runs SET ended=?, outcome=?, objects=?, bytes=?, before=?, failed=?, retries=?, note=?, problems=?, samples=?, settled=?, unverified=? WHERE id=?`,
-		ended, r.End, r.Objects, r.Bytes, r.Before, r.Failed, r.Retries, r.Note, problems, samples, r.Settled, r.Unverified, r.ID)
+		`UPDATE runs SET ended=?, outcome=?, objects=?, bytes=?, before=?, failed=?, retries=?, note=?, problems=?, `+
+			`samples=?, settled=?, unverified=?, course=? WHERE id=?`,
+		ended, r.End, r.Objects, r.Bytes, r.Before, r.Failed, r.Retries, r.Note, problems, samples, r.SeenTo,
+		r.Unverified, course, r.ID)
 	return err
 }
 
@@ -161,8 +158,11 @@ func (h *DB) Save(ctx context.Context, r *Run) error {
 // job "" means all jobs.
 func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) ([]Run, error) {
 	rows, err := h.db.QueryContext(ctx,
-		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed, retries, gaps, note, pid, problems, samples, expected, settled, unverified
-		 FROM runs WHERE (?1 = '' OR job = ?1) AND began >= ?2 ORDER BY began DESC, id DESC LIMIT ?3`, job, since.UnixMicro(), limit)
+		`SELECT id, job, plan, began, ended, outcome, planned_objects, planned_bytes, objects, bytes, before, failed,
+		retries, gaps, note, pid, problems, samples, expected, settled, unverified,
+		course
+		 FROM runs WHERE (?1 = '' OR job = ?1) AND began >= ?2 ORDER BY began DESC, id DESC LIMIT ?3`, job,
+		since.UnixMicro(), limit)
 	if err != nil {
 		return nil, err
 	}
@@ -171,9 +171,11 @@ func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) (
 	for rows.Next() {
 		var r Run
 		var began, ended, expected int64
-		var problems, samples []byte
-		if err := rows.Scan(&r.ID, &r.Job, &r.Plan, &began, &ended, &r.End, &r.PlannedObjects, &r.PlannedBytes, &r.Objects, &r.Bytes,
-			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples, &expected, &r.Settled, &r.Unverified); err != nil {
+		var problems, samples, course []byte
+		if err := rows.Scan(&r.ID, &r.Job, &r.Plan, &began, &ended, &r.End, &r.PlannedObjects, &r.PlannedBytes,
+			&r.Objects, &r.Bytes,
+			&r.Before, &r.Failed, &r.Retries, &r.Gaps, &r.Note, &r.Pid, &problems, &samples, &expected, &r.SeenTo,
+			&r.Unverified, &course); err != nil {
 			return nil, err
 		}
 		r.Began, r.Expected = time.UnixMicro(began), time.Duration(expected)*time.Microsecond
@@ -186,7 +188,79 @@ func (h *DB) Runs(ctx context.Context, job string, since time.Time, limit int) (
 		if err := json.Unmarshal(samples, &r.Samples); err != nil {
 			return nil, err
 		}
+		if err := json.Unmarshal(course, &r.Course); err != nil {
+			return nil, err
+		}
 		runs = append(runs, r)
 	}
 	return runs, rows.Err()
+}
+
+// Sums are what the runs of a job came to, over all that is kept.
+type Sums struct {
+	// Runs counts the runs that are over, by how they ended.
+	Runs                   map[End]int64
+	Bytes, Objects, Failed int64
+	// LastClean is when a run ended well last; zero for never. Last is the newest run's end.
+	LastClean time.Time
+	LastEnd   End
+	// CleanBegan is when the run that ended well last began.
+	CleanBegan time.Time
+}
+
+// Sums are those of all jobs, by name.
+func (h *DB) Sums(ctx context.Context) (map[string]*Sums, error) {
+	rows, err := h.db.QueryContext(ctx,
+		`SELECT job, outcome, count(*), sum(bytes), sum(objects), sum(failed), max(ended), began
+		FROM runs WHERE ended > 0 GROUP BY job, outcome`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	all := map[string]*Sums{}
+	newest := map[string]int64{}
+	for rows.Next() {
+		var job string
+		var end End
+		var n, bytes, objects, failed, last, began int64 // began is of the row with the last end
+		if err := rows.Scan(&job, &end, &n, &bytes, &objects, &failed, &last, &began); err != nil {
+			return nil, err
+		}
+		s := all[job]
+		if s == nil {
+			s = &Sums{Runs: map[End]int64{}}
+			all[job] = s
+		}
+		s.Runs[end] = n
+		s.Bytes, s.Objects, s.Failed = s.Bytes+bytes, s.Objects+objects, s.Failed+failed
+		if end == Clean {
+			s.LastClean, s.CleanBegan = time.UnixMicro(last), time.UnixMicro(began)
+		}
+		if last > newest[job] {
+			newest[job], s.LastEnd = last, end
+		}
+	}
+	return all, rows.Err()
+}
+
+// Brief lists runs that are over and began at or after since, newest first, at most limit, without what
+// was measured in them: for looking at many.
+func (h *DB) Brief(ctx context.Context, since time.Time, limit int) ([]Run, error) {
+	rows, err := h.db.QueryContext(ctx, `SELECT job, plan, began, ended, outcome, bytes FROM runs
+		WHERE began >= ? AND ended > 0 ORDER BY began DESC, id DESC LIMIT ?`, since.UnixMicro(), limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Run
+	for rows.Next() {
+		var r Run
+		var began, ended int64
+		if err := rows.Scan(&r.Job, &r.Plan, &began, &ended, &r.End, &r.Bytes); err != nil {
+			return nil, err
+		}
+		r.Began, r.Ended = time.UnixMicro(began), time.UnixMicro(ended)
+		all = append(all, r)
+	}
+	return all, rows.Err()
 }

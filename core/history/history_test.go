@@ -32,7 +32,8 @@ func TestRunsComeBack(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a folder with ?, # and %41", "history.db")
 	require.NoError(t, os.Mkdir(filepath.Dir(path), 0o700))
 	db := open(t, path)
-	r := history.Run{Job: "masters", Plan: 7, Began: at(1), End: history.Running, PlannedObjects: 12, PlannedBytes: 1 << 50, Before: 3, Gaps: 2, Expected: 90 * time.Second, Pid: os.Getpid()}
+	r := history.Run{Job: "masters", Plan: 7, Began: at(1), End: history.Running, PlannedObjects: 12,
+		PlannedBytes: 1 << 50, Before: 3, Gaps: 2, Expected: 90 * time.Second, Pid: os.Getpid()}
 	require.NoError(t, db.Begin(ctx, &r))
 	assert.Positive(t, r.ID)
 	one := func(db *history.DB) history.Run {
@@ -44,12 +45,18 @@ func TestRunsComeBack(t *testing.T) {
 		return all[0]
 	}
 	got := one(db)
-	assert.Equal(t, [6]any{history.Running, int64(12), int64(1 << 50), int64(3), int64(2), 90 * time.Second}, [6]any{got.End, got.PlannedObjects, got.PlannedBytes, got.Before, got.Gaps, got.Expected})
+	assert.Equal(t, [6]any{history.Running, int64(12), int64(1 << 50), int64(3), int64(2), 90 * time.Second},
+		[6]any{got.End, got.PlannedObjects, got.PlannedBytes, got.Before, got.Gaps, got.Expected})
 	assert.True(t, got.Ended.IsZero())
 
-	r.Ended, r.End, r.Objects, r.Bytes, r.Failed, r.Retries, r.Settled, r.Unverified, r.Note = at(3), history.Failures, 10, 999, 2, 5, 4, 1, "the disk's \"last\" words\x00"
-	r.Problems = []transfer.Problem{{Cause: "north: not allowed", Advice: "ask", Count: 2, Keys: []string{"a\nb", "\x1b[2J", "ü"}}}
+	r.Ended, r.End, r.Objects, r.Bytes, r.Failed, r.Retries, r.SeenTo, r.Unverified, r.Note = at(3),
+		history.Failures, 10, 999, 2, 5, 4, 1, "the disk's \"last\" words\x00"
+	r.Problems = []transfer.Problem{{Cause: "north: not allowed", Advice: "ask", Count: 2,
+		Keys: []string{"a\nb", "\x1b[2J", "ü"}}}
 	r.Samples = []transfer.Sample{{}, {At: 9e9, Bytes: 5000}}
+	r.Course = transfer.Course{Throttles: 3, Slowest: []transfer.Arrival{{Key: "reed\x1b", Size: 9, Took: 4e9,
+		At: 5e9}}}
+	r.Course.Stages[transfer.Sending] = 7e9
 	require.NoError(t, db.Save(ctx, &r))
 	want := r
 	want.Notes = nil
@@ -98,7 +105,10 @@ func TestActs(t *testing.T) {
 		db := open(t, path)
 		all.Go(func() {
 			for i := range 10 {
-				assert.NoError(t, db.Note(ctx, history.Act{At: at(i*4 + w), Who: "ferryman", What: "remove", Place: fmt.Sprintf("north/box/%d-%d", w, i), Objects: int64(i), Versions: 1, Bytes: 1 << 40, Failed: 2, Outcome: "done"}))
+				assert.NoError(t,
+					db.Note(ctx, history.Act{At: at(i*4 + w), Who: "ferryman", What: "delete",
+						Place: fmt.Sprintf("north/box/%d-%d", w, i), Objects: int64(i), Versions: 1, Bytes: 1 << 40,
+						Failed: 2, Outcome: "done"}))
 			}
 		})
 	}
@@ -113,7 +123,8 @@ func TestActs(t *testing.T) {
 	newest := acts[0]
 	assert.True(t, newest.At.Equal(at(39)))
 	newest.At = time.Time{}
-	assert.Equal(t, history.Act{Who: "ferryman", What: "remove", Place: "north/box/3-9", Objects: 9, Versions: 1, Bytes: 1 << 40, Failed: 2, Outcome: "done"}, newest)
+	assert.Equal(t, history.Act{Who: "ferryman", What: "delete", Place: "north/box/3-9", Objects: 9, Versions: 1,
+		Bytes: 1 << 40, Failed: 2, Outcome: "done"}, newest)
 	few, err := db.Acts(ctx, 3)
 	require.NoError(t, err)
 	assert.Len(t, few, 3)

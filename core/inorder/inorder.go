@@ -12,7 +12,8 @@ import (
 // them at once, and passes each result to out in order, on the caller's
 // goroutine. The first error of out, or the end of ctx, stops everything; Map
 // returns when all its goroutines have.
-func Map[T, R any](ctx context.Context, workers int, next func() (T, bool), work func(context.Context, T) R, out func(R) error) error {
+func Map[T, R any](ctx context.Context, workers int, next func() (T, bool), work func(context.Context, T) R,
+	out func(R) error) error {
 	ctx, stop := context.WithCancel(ctx)
 	type slot struct {
 		item   T

@@ -58,7 +58,8 @@ func TestMap(t *testing.T) {
 			require.Error(t, err)
 		}
 	})
-	assert.NoError(t, inorder.Map(context.Background(), 3, func() (int, bool) { return 0, false }, nil2, func(int) error { return nil }))
+	assert.NoError(t, inorder.Map(context.Background(), 3, func() (int, bool) { return 0, false }, nil2,
+		func(int) error { return nil }))
 }
 
 func nil2(context.Context, int) int { return 0 }

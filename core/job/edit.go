@@ -9,6 +9,10 @@ import (
 	"regexp"
 	"strings"
 
+	"lumtra/core/atomicfile"
+	"lumtra/core/place/kind"
+	"lumtra/core/place/kinds"
+
 	"github.com/pelletier/go-toml/v2"
 )
 
@@ -16,11 +20,11 @@ import (
 // one at the end, a known one in its place. Nothing else in the file changes,
 // comments included. was is the name it had before, "" for a new one. A file
 // that would not be read again is not written.
-func SaveEndpoint(workspace, was string, e *Endpoint) error {
+func SaveEndpoint(workspace, was string, e *kind.Settings) error {
 	if !names.MatchString(e.Name) {
 		return fmt.Errorf("%q: %s", e.Name, nameRule)
 	}
-	if setting, what := e.Check(); what != "" {
+	if setting, what := kinds.Check(e); what != "" {
 		return fmt.Errorf("%s: %s", setting, what)
 	}
 	body, err := toml.Marshal(e)
@@ -61,7 +65,8 @@ func RemoveEndpoint(workspace, name string) error {
 // setting. Comments that follow belong to what comes next.
 func tableAt(text, name string) []int {
 	quoted := regexp.QuoteMeta(name)
-	header := regexp.MustCompile(`(?m)^[ \t]*\[[ \t]*endpoint[ \t]*\.[ \t]*(?:` + quoted + `|"` + quoted + `")[ \t]*\][^\n]*\n?`)
+	header := regexp.MustCompile(`(?m)^[ \t]*\[[ \t]*endpoint[ \t]*\.[ \t]*(?:` + quoted + `|"` + quoted +
+		`")[ \t]*\][^\n]*\n?`)
 	at := header.FindStringIndex(text)
 	if at == nil {
 		return nil
@@ -102,9 +107,8 @@ func editEndpoints(workspace string, edit func(string) (string, error)) error {
 	if bytes.Equal(old, d.raw) {
 		return nil
 	}
-	temp := path + ".new"
-	if err := os.WriteFile(temp, d.raw, 0o644); err != nil {
+	if err := atomicfile.Write(path, d.raw, 0o644); err != nil {
 		return &Mistake{File: path, What: "cannot be written: " + reason(err)}
 	}
-	return os.Rename(temp, path)
+	return nil
 }

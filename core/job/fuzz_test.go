@@ -8,23 +8,27 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/job"
+	"lumtra/core/place/kind"
 )
 
 // Whatever a job's file holds, reading it ends in a job or in a mistake with a place; what
 // was read prints the same a second time.
 func FuzzJob(f *testing.F) {
-	f.Add("source = \"studio/masters\"\ntarget = \"north/archive\"\nextras = \"trash\"\n[select]\nexclude = [\"**/*.tmp\"]\nolder-than = \"1h\"\n")
-	f.Add("source = \"studio\"\ntarget = \"north/b\"\n[limits]\nbandwidth = [\"mon 08:00-09:00 1 MB/s\"]\nstreams = 3\n[guards]\nremovals = 0\n")
+	f.Add("source = \"studio/masters\"\ntarget = \"north/archive\"\ntarget-only = \"trash\"\n[select]\nexclude = " +
+		"[\"**/*.tmp\"]\nolder-than = \"1h\"\n")
+	f.Add("source = \"studio\"\ntarget = \"north/b\"\n[limits]\nbandwidth = [\"mon 08:00-09:00 1 MB/s\"]\nstreams = " +
+		"3\n[safety]\ndeletions = 0\n")
 	f.Add("[select\nx = 1")
 	f.Add("source = 1\n\x00")
-	ends := map[string]*job.Endpoint{"studio": {Name: "studio", Kind: job.KindFolder, Path: "/s"}, "north": {Name: "north", Kind: job.KindS3, Address: "http://127.0.0.1:1"}}
+	ends := map[string]*kind.Settings{"studio": {Name: "studio", Kind: "folder", Path: "/s"},
+		"north": {Name: "north", Kind: "s3", Address: "http://127.0.0.1:1"}}
 	f.Fuzz(func(t *testing.T, text string) {
-		j, err := job.Parse("masters", text, ends)
+		j, err := job.Parse("", "masters", text, ends)
 		if err != nil {
 			require.NotEmpty(t, err.Error())
 			return
 		}
-		again, err := job.Parse("masters", text, ends)
+		again, err := job.Parse("", "masters", text, ends)
 		require.NoError(t, err)
 		require.Equal(t, j.Print(), again.Print())
 	})
@@ -32,7 +36,8 @@ func FuzzJob(f *testing.F) {
 
 // The same for the file of endpoints and that of rates.
 func FuzzSettings(f *testing.F) {
-	f.Add("title = \"marsh\"\n[endpoint.north]\nkind = \"s3\"\naddress = \"https://s3.example.org\"\nsecret-from = \"env:X\"\n", "[north]\nwrites = 0.005\n")
+	f.Add("title = \"marsh\"\n[endpoint.north]\nkind = \"s3\"\naddress = \"https://s3.example.org\"\nsecret-from = "+
+		"\"env:X\"\n", "[north]\nwrites = 0.005\n")
 	f.Add("[endpoint.a]\nkind = \"blob\"\nsignature-from = \"file:/dev/zero\"\n", "[x]\n")
 	f.Fuzz(func(t *testing.T, endpoints, rates string) {
 		dir := t.TempDir()

@@ -4,8 +4,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"path"
+	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,17 +16,22 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"lumtra/core/compare"
+	"lumtra/core/nearest"
 	"lumtra/core/object"
 	"lumtra/core/pace"
+	"lumtra/core/place"
+	"lumtra/core/place/kind"
+	"lumtra/core/place/kinds"
 	"lumtra/core/rule"
+	"lumtra/core/schedule"
 )
 
 // Job says what is to be copied where, and how.
 type Job struct {
 	// Name is the file's name without ".toml".
 	Name string `toml:"-"`
-	// Source and Target are places: "endpoint/bucket/path". A "/" at the end of
-	// either means nothing.
+	// Source and Target are places: "endpoint/bucket/path", or "/path" for one of this
+	// machine. A "/" at the end of either means nothing.
 	Source string `toml:"source"`
 	Target string `toml:"target"`
 	// Rules are the phrases a plan follows from.
@@ -34,13 +42,16 @@ type Job struct {
 	// "" for none.
 	Digest string `toml:"digest,omitempty"`
 	// ReadTwice has content that its source keeps nothing to hold against read twice.
-	ReadTwice bool   `toml:"read-twice,omitempty"`
-	Limits    Limits `toml:"limits"`
+	ReadTwice bool `toml:"read-twice,omitempty"`
+	// Template marks a job that others are made from, and that is never run.
+	Template bool   `toml:"template,omitempty"`
+	Limits   Limits `toml:"limits"`
+	// When says when the job starts by itself; Schedule is what that comes to.
+	When     When               `toml:"when"`
+	Schedule *schedule.Schedule `toml:"-"`
 	// SurveyAge is how old a survey may be to be planned from again, as an age
 	// such as "2h"; "" means that every plan surveys anew.
 	SurveyAge string `toml:"survey-age,omitempty"`
-	// Template marks a job that others are made from, and that is never run.
-	Template bool `toml:"template,omitempty"`
 }
 
 // New is a job that says nothing yet.
@@ -91,9 +102,9 @@ var names = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
 
 const nameRule = "a name has 1 to 63 lower-case letters, digits, - and _, and starts with a letter or digit"
 
-// Load reads the job file at path; shown is how messages call the file.
+// load reads the job file at path; shown is how messages call the file.
 // Endpoints are those the places may name.
-func Load(path, shown string, endpoints map[string]*Endpoint) (*Job, error) {
+func load(path, shown string, endpoints map[string]*kind.Settings) (*Job, error) {
 	d, err := readDocument(path, shown)
 	if err != nil {
 		return nil, err
@@ -102,21 +113,32 @@ func Load(path, shown string, endpoints map[string]*Endpoint) (*Job, error) {
 }
 
 // Parse reads a job from text as if it stood in a file of that name.
-func Parse(name, text string, endpoints map[string]*Endpoint) (*Job, error) {
-	return (&document{file: name + ".toml", raw: []byte(text)}).job(name, endpoints)
+// dir is the workspace's folder, where calendar files that it names lie.
+func Parse(dir, name, text string, endpoints map[string]*kind.Settings) (*Job, error) {
+	d := &document{file: name + ".toml", raw: []byte(text)}
+	if dir != "" {
+		d.path = filepath.Join(dir, jobsFolder, d.file)
+	}
+	return d.job(name, endpoints)
 }
 
 // job reads the document. With a mistake the job is there as far as it could be
 // read, for showing; it is not for use.
-func (d *document) job(name string, endpoints map[string]*Endpoint) (*Job, error) {
+func (d *document) job(name string, endpoints map[string]*kind.Settings) (*Job, error) {
 	j := New(name)
+	d.raw = []byte(renamed(string(d.raw), rule.OldNames))
 	if err := d.decode(j); err != nil {
 		return j, err
 	}
-	return j, j.check(d, endpoints)
+	j.TakeOldValues()
+	err, when := j.check(d, endpoints), j.checkWhen(d)
+	if err == nil {
+		err = when
+	}
+	return j, err
 }
 
-func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
+func (j *Job) check(d *document, endpoints map[string]*kind.Settings) error {
 	if !names.MatchString(j.Name) {
 		return d.wrong("the file's name is the job's: " + nameRule)
 	}
@@ -126,35 +148,41 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 		case side.place == "":
 			return d.wrong(fmt.Sprintf("%s is missing: a place such as \"studio/masters\"", side.name), side.name)
 		case e == nil:
-			return d.wrong(fmt.Sprintf("%s names the endpoint %q, which endpoints.toml does not have", side.name, end), side.name)
-		case e.HasBuckets() && path == "":
-			return d.wrong(fmt.Sprintf("%s names no bucket or container: write \"%s/bucket/path\"", side.name, end), side.name)
+			return d.wrong(fmt.Sprintf("%s names the endpoint %q, which endpoints.toml does not have%s", side.name,
+				end, nearest.Hint(end, endpointNames(endpoints))), side.name)
+		case kinds.Of(e).Buckets && path == "":
+			return d.wrong(fmt.Sprintf("%s names no bucket or container: write \"%s/bucket/path\"", side.name, end),
+				side.name)
 		}
 	}
-	if end, _ := SplitPlace(j.Target); endpoints[end].Kind == KindList {
-		return d.wrong("target is a list of web addresses, which can only be read", "target")
+	from, to := kinds.Of(sideOf(j.Source, endpoints)), kinds.Of(sideOf(j.Target, endpoints))
+	if to.ReadOnly {
+		return d.wrong("target is "+to.Thing+", which can only be read", "target")
 	}
 	if _, path := SplitPlace(j.Source); j.Landing == rule.WithFolder && path == "" {
-		return d.wrong("landing is \"folder\", but the source is a whole endpoint, which has no name of its own to land under; write \"inside\"", "landing")
+		return d.wrong("landing is \"folder\", but the source is a whole endpoint, which has no name of its own to "+
+			"land under; write \"inside\"", "landing")
 	}
-	from, to := strings.TrimRight(j.Source, "/")+"/", j.Lands()+"/"
-	if strings.HasPrefix(from, to) || strings.HasPrefix(to, from) {
+	if here, there := strings.TrimRight(j.Source, "/")+"/", j.Lands()+"/"; strings.HasPrefix(here, there) ||
+		strings.HasPrefix(there, here) {
 		return d.wrong("source and target are the same place, or one lies in the other", "target")
 	}
 	if setting, what := j.Rules.Check(); what != "" {
 		return d.wrong(what, strings.Split(setting, ".")...)
 	}
-	if end, _ := SplitPlace(j.Target); len(j.As.Gzip) > 0 && endpoints[end].Kind == KindFolder {
-		return d.wrong("gzip is for stores, which keep that content is compressed; a folder does not", "as", "gzip")
+	if len(j.As.Gzip) > 0 && !to.Encodes {
+		return d.wrong("gzip is for stores, which keep that content is compressed; "+to.Thing+" does not", "as", "gzip")
 	}
-	if end, _ := SplitPlace(j.Source); j.Direction == rule.TwoWay && endpoints[end].Kind == KindList {
-		return d.wrong("source is a list of web addresses, which can only be read: direction is \"one-way\"", "direction")
+	if j.Direction == rule.TwoWay && from.ReadOnly {
+		return d.wrong("source is "+from.Thing+", which can only be read: direction is \"one-way\"", "direction")
 	}
 	if _, ok := rule.ParseAge(j.SurveyAge); j.SurveyAge != "" && !ok {
-		return d.wrong(fmt.Sprintf("survey-age is %q; it is an age such as \"2h\" or \"1d\"", j.SurveyAge), "survey-age")
+		return d.wrong(fmt.Sprintf("survey-age is %q; it is an age such as \"2h\" or \"1d\"", j.SurveyAge),
+			"survey-age")
 	}
 	if j.Proof != compare.BySize && j.Proof != compare.ByStoredSum && j.Proof != compare.ByReadBack {
-		return d.wrong(fmt.Sprintf("proof is %q; it is \"size\", \"stored-checksum\" or \"read-back\"", j.Proof), "proof")
+		return d.wrong(fmt.Sprintf("proof is %q; it is \"size\", \"stored-checksum\" or \"read-back\"", j.Proof),
+			"proof")
 	}
 	if _, ok := j.DigestKind(); !ok {
 		return d.wrong(fmt.Sprintf("digest is %q; it is \"sha256\" or \"blake3\", or left out", j.Digest), "digest")
@@ -165,47 +193,41 @@ func (j *Job) check(d *document, endpoints map[string]*Endpoint) error {
 	if text := j.Limits.PartSize; text != "" {
 		n, err := humanize.ParseBytes(text)
 		if err != nil || n < 5<<20 || n > 5<<30 {
-			return d.wrong(fmt.Sprintf("part-size is %q; it reads like \"16MiB\", between 5MiB and 5GiB", text), "limits", "part-size")
+			return d.wrong(fmt.Sprintf("part-size is %q; it reads like \"16MiB\", between 5MiB and 5GiB", text),
+				"limits", "part-size")
 		}
 		j.Limits.PartBytes = int64(n)
 	}
-	var what string
-	if j.Limits.Hours, what = hours(j.Limits.Bandwidth, j.Limits.Zone); what != "" {
-		return d.wrong(what, "limits", hoursSetting(j.Limits.Zone, what))
+	var err error
+	if j.Limits.Hours, err = pace.ParseHours(j.Limits.Bandwidth, j.Limits.Zone); err != nil {
+		return d.wrong(err.Error(), "limits", pace.HoursSetting(j.Limits.Zone, err))
 	}
-	return j.checkAfterwards(d, endpoints)
+	if err := j.checkPack(d, to); err != nil {
+		return err
+	}
+	return j.checkAfterwards(d, from)
 }
 
-// hours reads the hours of a limit, or tells what is wrong with them.
-func hours(lines []string, zone string) (*pace.Hours, string) {
-	h, err := pace.ParseHours(lines, zone)
-	if err != nil {
-		return nil, err.Error()
-	}
-	return h, ""
-}
-
-// hoursSetting is the one of the two about hours that a mistake is in.
-func hoursSetting(zone, what string) string {
-	if zone != "" && strings.HasPrefix(what, "zone") {
-		return "zone"
-	}
-	return "bandwidth"
+// sideOf are the settings of the endpoint a place lies at.
+func sideOf(at string, endpoints map[string]*kind.Settings) *kind.Settings {
+	end, _ := SplitPlace(at)
+	return endpoints[end]
 }
 
 // checkAfterwards finds what cannot become of this source.
-func (j *Job) checkAfterwards(d *document, endpoints map[string]*Endpoint) error {
+func (j *Job) checkAfterwards(d *document, from *kind.Kind) error {
 	if j.Afterwards == rule.KeepSource {
 		return nil
 	}
-	end, _ := SplitPlace(j.Source)
-	switch kind := endpoints[end].Kind; {
-	case kind == KindList:
-		return d.wrong("source is a list of web addresses, which can only be read: afterwards is \"keep\"", "afterwards")
-	case kind == KindFolder && j.Afterwards == rule.TagSource:
-		return d.wrong("source is a folder, and files have no tags: afterwards is \"keep\", \"remove\" or \"archive\"", "afterwards")
+	switch without := from.Without[place.Tags]; {
+	case from.ReadOnly:
+		return d.wrong("source is "+from.Thing+", which can only be read: afterwards is \"keep\"", "afterwards")
+	case without != "" && j.Afterwards == rule.TagSource:
+		return d.wrong("source is "+from.Thing+", and "+without+": afterwards is \"keep\", \"delete\" or \"archive\"",
+			"afterwards")
 	case j.Proof == compare.BySize:
-		return d.wrong("a size proves no copy, so that nothing could be done with the source: proof is \"stored-checksum\" or \"read-back\"", "proof")
+		return d.wrong("a size proves no copy, so that nothing could be done with the source: proof is "+
+			"\"stored-checksum\" or \"read-back\"", "proof")
 	}
 	return nil
 }
@@ -220,8 +242,14 @@ func (j *Job) Print() string {
 	return hex.EncodeToString(h[:8])
 }
 
-// SplitPlace parts "endpoint/path" into the two.
+// endpointNames are those that have settings.
+func endpointNames(endpoints map[string]*kind.Settings) []string {
+	return slices.DeleteFunc(slices.Collect(maps.Keys(endpoints)), func(n string) bool { return n == kind.Local })
+}
+
+// SplitPlace parts "endpoint/path" into the two. "/path" is a path of this machine: its
+// endpoint is [kind.Local].
 func SplitPlace(place string) (endpoint, path string) {
-	endpoint, path, _ = strings.Cut(strings.TrimLeft(place, "/"), "/")
+	endpoint, path, _ = strings.Cut(place, "/")
 	return endpoint, strings.Trim(path, "/")
 }

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -31,5 +32,9 @@ func readText(path string) ([]byte, error) {
 	if err == nil && len(raw) > mostText {
 		err = &os.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is larger than %d MiB", mostText>>20)}
 	}
-	return raw, err
+	if bytes.HasPrefix(raw, []byte("\xff\xfe")) || bytes.HasPrefix(raw, []byte("\xfe\xff")) {
+		err = &os.PathError{Op: "read", Path: path, Err: errors.New("it is written in UTF-16; save it as UTF-8")}
+	}
+	// Some editors begin a file with the mark of its byte order, which means nothing in UTF-8 (RFC 3629, 6).
+	return bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), err
 }

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -8,6 +9,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"lumtra/core/atomicfile"
+	"lumtra/core/rule"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -19,6 +23,7 @@ import (
 // setting may stand in a table, under its full name, or in a table on one line;
 // one that is written in yet another way is refused, and the text stays.
 func Set(text string, value any, path ...string) (string, error) {
+	text = renamed(text, rule.OldNames)
 	set, err := set(text, value, path)
 	var any map[string]any
 	if err == nil && toml.Unmarshal([]byte(text), &any) == nil && toml.Unmarshal([]byte(set), &any) != nil {
@@ -28,6 +33,9 @@ func Set(text string, value any, path ...string) (string, error) {
 }
 
 func set(text string, value any, path []string) (string, error) {
+	if len(path) == 0 {
+		return "", errors.New("no setting is named")
+	}
 	written := written(value)
 	at := locate(text, path)
 	line := path[len(path)-1] + " = " + written
@@ -51,13 +59,11 @@ func set(text string, value any, path []string) (string, error) {
 			head += "\n"
 		}
 		return head + line + "\n" + tail, nil
-	case len(path) == 2:
-		if text = strings.TrimRight(text, "\n"); text != "" {
-			text += "\n\n"
-		}
-		return text + "[" + path[0] + "]\n" + line + "\n", nil
 	}
-	return "", fmt.Errorf("no way to set %s", strings.Join(path, "."))
+	if text = strings.TrimRight(text, "\n"); text != "" {
+		text += "\n\n"
+	}
+	return text + "[" + strings.Join(path[:len(path)-1], ".") + "]\n" + line + "\n", nil
 }
 
 // written is a value as TOML; "" for none.
@@ -229,14 +235,37 @@ func (w *Workspace) Path(name string) string { return filepath.Join(w.Dir, jobsF
 // new one: the old file goes once the new one is there. A text that would not
 // be read again is not written.
 func (w *Workspace) SaveJob(was, name, text string) error {
-	if _, err := Parse(name, text, w.Endpoints); err != nil {
+	j, err := Parse(w.Dir, name, text, w.Endpoints)
+	if err == nil {
+		err = w.mayFollow(was, j)
+	}
+	if err != nil {
 		return err
 	}
 	return w.KeepJob(was, name, text)
 }
 
+// following are the texts of the jobs that start after one, as they are when that has another name.
+func (w *Workspace) following(was, name string) (map[string]string, error) {
+	texts := map[string]string{}
+	after, _ := w.followers()
+	for follower, first := range after {
+		if first != was || follower == was {
+			continue
+		}
+		text, err := w.Text(follower)
+		if err != nil {
+			return nil, err
+		}
+		if texts[follower], err = Set(text, "after "+name, "when", "start"); err != nil {
+			return nil, fmt.Errorf("%s starts after this job, and cannot be changed along: %w", follower, err)
+		}
+	}
+	return texts, nil
+}
+
 // KeepJob is SaveJob for a text that may have mistakes: for one that a person
-// wrote so, and will mend.
+// wrote so, and will mend. Jobs that start after one that gets another name follow it.
 func (w *Workspace) KeepJob(was, name, text string) error {
 	path := w.Path(name)
 	if name != was {
@@ -244,12 +273,21 @@ func (w *Workspace) KeepJob(was, name, text string) error {
 			return err
 		}
 	}
+	follow := map[string]string{}
+	if was != "" && was != name {
+		var err error
+		if follow, err = w.following(was, name); err != nil {
+			return err
+		}
+	}
 	err := os.MkdirAll(filepath.Dir(path), 0o755)
 	if err == nil {
-		err = os.WriteFile(path+".new", []byte(text), 0o644)
+		err = atomicfile.Write(path, []byte(text), 0o644)
 	}
-	if err == nil {
-		err = os.Rename(path+".new", path)
+	for follower, text := range follow {
+		if err == nil {
+			err = atomicfile.Write(w.Path(follower), []byte(text), 0o644)
+		}
 	}
 	if err == nil && was != "" && was != name {
 		err = os.Remove(w.Path(was))
@@ -272,10 +310,17 @@ func (w *Workspace) CheckName(name string) error {
 	return nil
 }
 
-// RemoveJob removes a job's file.
+// RemoveJob removes a job's file, unless another job starts after it.
 func (w *Workspace) RemoveJob(name string) error {
+	after, _ := w.followers()
+	for _, follower := range slices.Sorted(maps.Keys(after)) {
+		if after[follower] == name && follower != name {
+			return &Mistake{File: w.Path(name), What: fmt.Sprintf("the job %s starts after this one, and would never "+
+				"start again: give it another time first", follower)}
+		}
+	}
 	if err := os.Remove(w.Path(name)); err != nil {
-		return &Mistake{File: w.Path(name), What: "cannot be removed: " + reason(err)}
+		return &Mistake{File: w.Path(name), What: "cannot be deleted: " + reason(err)}
 	}
 	return nil
 }

@@ -1,24 +1,28 @@
 package job
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 
-	"lumtra/core/plan"
+	"lumtra/core/nearest"
+	"lumtra/core/place/kind"
+	"lumtra/core/price"
 )
 
 // Workspace is a folder with endpoints.toml and jobs/*.toml as they were when
 // it was read.
 type Workspace struct {
 	Dir, Title string
-	Endpoints  map[string]*Endpoint
-	Jobs       []*Job // by name
+	// Endpoints are by name; there is always [kind.Local].
+	Endpoints map[string]*kind.Settings
+	Jobs      []*Job // by name
 	// Templates are jobs that others are made from.
 	Templates []*Job
 	// Rates are the stores' prices, by endpoint.
-	Rates map[string]*plan.Rates
+	Rates map[string]*price.Rates
+	// Service is how the background service goes.
+	Service *ServiceSettings
 	// Mistakes are files that could not be used, and why; the others still can.
 	Mistakes []error
 }
@@ -30,7 +34,9 @@ const (
 
 // LoadWorkspace reads the folder. Only a workspace without a usable
 // endpoints.toml is an error; a job's mistake leaves the other jobs usable.
-func LoadWorkspace(dir string) (*Workspace, error) {
+func LoadWorkspace(dir string) (*Workspace, error) { return loadWorkspace(dir, &Cache{}) }
+
+func loadWorkspace(dir string, cache *Cache) (*Workspace, error) {
 	w := &Workspace{Dir: dir}
 	path := filepath.Join(dir, endpointsFile)
 	file, err := LoadEndpoints(path, path)
@@ -38,19 +44,20 @@ func LoadWorkspace(dir string) (*Workspace, error) {
 		return nil, err
 	}
 	w.Endpoints, w.Title = file.Endpoint, file.Title
+	if w.Endpoints == nil {
+		w.Endpoints = map[string]*kind.Settings{}
+	}
+	w.Endpoints[kind.Local] = &kind.Settings{Kind: "folder", Path: "/"}
 	if w.Title == "" {
 		w.Title = filepath.Base(dir)
 	}
-	files, err := os.ReadDir(filepath.Join(dir, jobsFolder))
+	files, err := jobFiles(filepath.Join(dir, jobsFolder))
 	if err != nil && !os.IsNotExist(err) {
 		return nil, &Mistake{File: filepath.Join(dir, jobsFolder), What: "cannot be read: " + reason(err)}
 	}
+	cache.begin(dir, w.Endpoints)
 	for _, f := range files {
-		if f.IsDir() || !strings.HasSuffix(f.Name(), ".toml") {
-			continue
-		}
-		path := filepath.Join(dir, jobsFolder, f.Name())
-		j, err := Load(path, path, w.Endpoints)
+		j, err := cache.load(f)
 		if err != nil {
 			w.Mistakes = append(w.Mistakes, err)
 			continue
@@ -60,6 +67,11 @@ func LoadWorkspace(dir string) (*Workspace, error) {
 			continue
 		}
 		w.Jobs = append(w.Jobs, j)
+	}
+	cache.end(files)
+	w.checkAfter()
+	if w.Service, err = loadService(filepath.Join(dir, serviceFile)); err != nil {
+		w.Mistakes = append(w.Mistakes, err)
 	}
 	if w.Rates, err = LoadRates(filepath.Join(dir, ratesFile), w.Endpoints); err != nil {
 		w.Mistakes = append(w.Mistakes, err)
@@ -78,7 +90,8 @@ func (w *Workspace) Job(name string) (*Job, error) {
 	}
 	for _, j := range w.Templates {
 		if j.Name == name {
-			return nil, &Mistake{File: filepath.Join(w.Dir, jobsFolder, name+".toml"), What: "this is a template: make a job from it"}
+			return nil, &Mistake{File: filepath.Join(w.Dir, jobsFolder, name+".toml"),
+				What: "this is a template: make a job from it"}
 		}
 	}
 	for _, err := range w.Mistakes {
@@ -86,10 +99,5 @@ func (w *Workspace) Job(name string) (*Job, error) {
 			return nil, m
 		}
 	}
-	file := filepath.Join(w.Dir, jobsFolder, name+".toml")
-	if len(known) == 0 {
-		return nil, &Mistake{File: file, What: "there is no such job, nor any other"}
-	}
-	slices.Sort(known)
-	return nil, &Mistake{File: file, What: "there is no such job; there are " + strings.Join(known, ", ")}
+	return nil, fmt.Errorf("there is no job %q%s", name, nearest.Hint(name, known))
 }

@@ -22,7 +22,8 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 var ctx = context.Background()
 
 func entry(i int) object.Entry {
-	e := object.Entry{Key: fmt.Sprintf("tiles/%07d.png", i), Size: int64(i * 7919 % 10007), Modified: time.Unix(int64(i*31%997), 5), ETag: "e", Class: "COLD"}
+	e := object.Entry{Key: fmt.Sprintf("tiles/%07d.png", i), Size: int64(i * 7919 % 10007),
+		Modified: time.Unix(int64(i*31%997), 5), ETag: "e", Class: "COLD"}
 	if i%100 == 0 {
 		e = object.Entry{Key: fmt.Sprintf("tiles/%07d/", i), Kind: object.Prefix}
 	}
@@ -44,7 +45,7 @@ func rows(n int, listed *int) level.Lister {
 }
 
 func until(t *testing.T, l *level.Level, what func(level.State) bool) level.State {
-	require.Eventually(t, func() bool { return what(l.State()) }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return what(l.State()) }, 5*time.Minute, time.Millisecond)
 	return l.State()
 }
 
@@ -76,7 +77,8 @@ func TestLevel(t *testing.T) {
 		assert.Error(t, err)
 	}
 
-	largest := level.Make(ctx, l, "tiles/", level.BySize, "", func(key string) int64 { return map[string]int64{"tiles/0000500/": 1 << 40}[key] })
+	largest := level.Make(ctx, l, "tiles/", level.BySize, "",
+		func(key string) int64 { return map[string]int64{"tiles/0000500/": 1 << 40}[key] })
 	require.Len(t, largest.Rows, 100_000)
 	assert.EqualValues(t, 500, largest.Rows[0])
 	for i := 1; i < 99_999; i += 997 {
@@ -89,7 +91,8 @@ func TestLevel(t *testing.T) {
 	a, _ := l.Row(int(newest.Rows[0]))
 	b, _ := l.Row(int(newest.Rows[999]))
 	assert.True(t, a.Modified.After(b.Modified))
-	assert.Len(t, level.Make(ctx, l, "tiles/", level.ByName, "tiles", nil).Rows, 0, "the level's own prefix is no part of a name")
+	assert.Len(t, level.Make(ctx, l, "tiles/", level.ByName, "tiles", nil).Rows, 0,
+		"the level's own prefix is no part of a name")
 
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)

@@ -24,7 +24,7 @@ const (
 // bytes a row and is not changed once made.
 type View struct {
 	Order Order
-	// Words are what the name must have; see [Match].
+	// Words are what the name must have, whatever their case; one with "*" or "?" is the whole name.
 	Words string
 	// Rows are numbers of the level's rows.
 	Rows []uint32
@@ -35,14 +35,16 @@ type View struct {
 
 // Make looks at all the rows there are and makes a view. totals may give what
 // lies below a prefix, by key, to sort it by; nil counts as nothing known.
-func Make(ctx context.Context, l *Level, prefix string, order Order, words string, totals func(key string) int64) *View {
+func Make(ctx context.Context, l *Level, prefix string, order Order, words string,
+	totals func(key string) int64) *View {
 	v := &View{Order: order, Words: words, Looked: l.State().Rows}
+	want := wanted(words)
 	var by []int64 // what each chosen row is sorted by
 	for i, e := range l.All() {
 		if i%(64*frameRows) == 0 && ctx.Err() != nil {
 			return nil
 		}
-		if !Match(words, e.Key[min(len(prefix), len(e.Key)):]) {
+		if !want(e.Key[min(len(prefix), len(e.Key)):]) {
 			continue
 		}
 		v.Rows = append(v.Rows, uint32(i))
@@ -72,21 +74,21 @@ func Make(ctx context.Context, l *Level, prefix string, order Order, words strin
 	return v
 }
 
-// Match tells whether a name has all the words, whatever their case; a word
+// wanted makes of the words a test for names: a name must have all of them, whatever their case; a word
 // with "*" or "?" must be the whole name, as in "*.wav".
-func Match(words, name string) bool {
-	if words == "" {
-		return true
+func wanted(words string) func(name string) bool {
+	all := strings.Fields(strings.ToLower(words))
+	if len(all) == 0 {
+		return func(string) bool { return true }
 	}
-	name = strings.ToLower(strings.TrimSuffix(name, "/"))
-	for _, w := range strings.Fields(strings.ToLower(words)) {
-		if strings.ContainsAny(w, "*?") {
-			if ok, err := path.Match(w, name); err != nil || !ok {
-				return false
+	return func(name string) bool {
+		name = strings.ToLower(strings.TrimSuffix(name, "/"))
+		return !slices.ContainsFunc(all, func(w string) bool {
+			if strings.ContainsAny(w, "*?") {
+				ok, err := path.Match(w, name)
+				return err != nil || !ok
 			}
-		} else if !strings.Contains(name, w) {
-			return false
-		}
+			return !strings.Contains(name, w)
+		})
 	}
-	return true
 }

@@ -206,7 +206,12 @@ func (l *lister) split(x *part, prefix, last string) {
 	if ended || l.ctx.Err() != nil || worth() {
 		return
 	}
-	// Thin prefixes: the rest in one go, behind all of the last one.
+	l.rest(x, prefix, done)
+}
+
+// rest lists what comes behind a key in one go: prefixes that hold little are not worth a
+// request each. Of what a prefix done holds nothing comes again.
+func (l *lister) rest(x *part, prefix, done string) {
 	from := done
 	if strings.HasSuffix(done, "/") {
 		from += "\U0010FFFF"

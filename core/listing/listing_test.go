@@ -63,7 +63,8 @@ func (k *keys) List(ctx context.Context, prefix string, opts place.ListOptions) 
 // of one plain listing.
 func TestSameAsOneListing(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		width, depth, leaf := rapid.IntRange(1, 40).Draw(t, "width"), rapid.IntRange(0, 3).Draw(t, "depth"), rapid.IntRange(1, 60).Draw(t, "leaf")
+		width, depth, leaf := rapid.IntRange(1, 40).Draw(t, "width"), rapid.IntRange(0, 3).Draw(t, "depth"),
+			rapid.IntRange(1, 60).Draw(t, "leaf")
 		var all []string
 		var grow func(at string, depth int)
 		grow = func(at string, depth int) {

@@ -124,7 +124,8 @@ func (e Entry) Mark() string {
 	if b = append(b, '-'); e.Modified.IsZero() || inNanos(e.Modified) {
 		b = strconv.AppendInt(b, e.Modified.UnixNano(), 16)
 	} else {
-		b = strconv.AppendInt(append(strconv.AppendInt(b, e.Modified.Unix(), 16), '.'), int64(e.Modified.Nanosecond()), 16)
+		b = strconv.AppendInt(append(strconv.AppendInt(b, e.Modified.Unix(), 16), '.'),
+			int64(e.Modified.Nanosecond()), 16)
 	}
 	return string(b)
 }
@@ -176,7 +177,8 @@ func (e *Entry) Sane() error {
 	case len(e.Key) > MostName:
 		return fmt.Errorf("a name of %d bytes, longer than any should be", len(e.Key))
 	case len(e.ETag) > MostName, len(e.Version) > MostName, len(e.Class) > MostName:
-		return fmt.Errorf("%q has an ETag, a version or a class of more than %d bytes", e.Key[:min(len(e.Key), 100)], MostName)
+		return fmt.Errorf("%q has an ETag, a version or a class of more than %d bytes", e.Key[:min(len(e.Key), 100)],
+			MostName)
 	}
 	return nil
 }

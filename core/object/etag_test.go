@@ -35,7 +35,8 @@ func TestPartsMD5(t *testing.T) {
 }
 
 func ExampleETagMD5() {
-	for _, etag := range []string{"d41d8cd98f00b204e9800998ecf8427e", "d41d8cd98f00b204e9800998ecf8427e-3", "0x8DC5A", "d41d8cd98f00b204e9800998ecf8427e-0"} {
+	for _, etag := range []string{"d41d8cd98f00b204e9800998ecf8427e", "d41d8cd98f00b204e9800998ecf8427e-3", "0x8DC5A",
+		"d41d8cd98f00b204e9800998ecf8427e-0"} {
 		digest, parts, ok := object.ETagMD5(etag)
 		fmt.Println(hex.EncodeToString([]byte(digest)), parts, ok)
 	}
@@ -47,7 +48,8 @@ func ExampleETagMD5() {
 }
 
 func TestETagOfOtherForm(t *testing.T) {
-	for _, etag := range []string{"", "-", "-1", "zz", "d41d8cd98f00b204e9800998ecf8427e-x", "d41d8cd98f00b204e9800998ecf842"} {
+	for _, etag := range []string{"", "-", "-1", "zz", "d41d8cd98f00b204e9800998ecf8427e-x",
+		"d41d8cd98f00b204e9800998ecf842"} {
 		_, _, ok := object.ETagMD5(etag)
 		assert.False(t, ok, "%q", etag)
 	}

@@ -43,6 +43,25 @@ func Display(s string) string {
 	return b.String()
 }
 
+// DisplayKey is [Display] for keys and names: blanks at their ends, and at the ends of their
+// parts, which nobody would see, come out as escapes, too.
+func DisplayKey(s string) string {
+	shown := Display(s)
+	if !strings.Contains(shown, " ") {
+		return shown
+	}
+	parts := strings.Split(shown, "/")
+	for i, p := range parts {
+		inner := strings.Trim(p, " ")
+		if inner == p {
+			continue
+		}
+		ahead := len(p) - len(strings.TrimLeft(p, " "))
+		parts[i] = strings.Repeat(`\x20`, ahead) + inner + strings.Repeat(`\x20`, len(p)-ahead-len(inner))
+	}
+	return strings.Join(parts, "/")
+}
+
 const hexDigits = "0123456789abcdef"
 
 // hidden tells whether a rune would not show as itself: controls (Cc), format

@@ -1,6 +1,7 @@
 package object
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -42,6 +43,14 @@ func TestKnownSums(t *testing.T) {
 	assert.Error(t, err)
 }
 
+func TestClasses(t *testing.T) {
+	for class, want := range map[string][2]bool{"": {}, "STANDARD": {}, "GLACIER_IR": {}, "Cold": {},
+		"GLACIER": {true, true}, "DEEP_ARCHIVE": {true, true}, "Archive": {true, true},
+		"INTELLIGENT_TIERING": {false, true}, "A_STORES_OWN": {false, true}} {
+		assert.Equal(t, want, [2]bool{IsCold(class), MayBeCold(class)}, class)
+	}
+}
+
 func TestDisplay(t *testing.T) {
 	for in, out := range map[string]string{
 		"masters/01 dunlin.wav": "masters/01 dunlin.wav",
@@ -55,6 +64,10 @@ func TestDisplay(t *testing.T) {
 	} {
 		assert.Equal(t, out, Display(in))
 	}
+	for in, out := range map[string]string{"a b": "a b", " a b ": `\x20a b\x20`, "a / b/c": `a\x20/\x20b/c`,
+		"  /": `\x20\x20/`, "\x1b ": `\x1b\x20`, `\x20`: `\\x20`, "": ""} {
+		assert.Equal(t, out, DisplayKey(in), "%q", in)
+	}
 	rapid.Check(t, func(t *rapid.T) {
 		shown := Display(rapid.String().Draw(t, "s"))
 		assert.False(t, strings.ContainsFunc(shown, hidden))
@@ -67,4 +80,9 @@ func TestKeyParts(t *testing.T) {
 	} {
 		assert.Equal(t, want, [2]string{Parent(key), Base(key)}, key)
 	}
+}
+
+func ExampleCount() {
+	fmt.Println(Count(1, "object"), "·", Count(0, "object"), "·", Count(int64(1234), "older version"))
+	// Output: 1 object · 0 objects · 1,234 older versions
 }

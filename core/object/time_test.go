@@ -15,7 +15,8 @@ import (
 // of a file that differ by one have other marks.
 func TestTimes(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		sec := rapid.OneOf(rapid.Int64Range(-1<<40, 1<<40), rapid.Int64Range(-10_000_000_000, 10_000_000_000)).Draw(t, "seconds")
+		sec := rapid.OneOf(rapid.Int64Range(-1<<40, 1<<40), rapid.Int64Range(-10_000_000_000, 10_000_000_000)).Draw(t,
+			"seconds")
 		at := time.Unix(sec, rapid.Int64Range(0, 999_999_999).Draw(t, "nanoseconds"))
 		b := object.AppendTime(nil, at)
 		got := object.ReadTime(func() int64 {
@@ -33,7 +34,8 @@ func TestTimes(t *testing.T) {
 // What cannot be an object is not taken for one.
 func TestSane(t *testing.T) {
 	long := string(make([]byte, object.MostName+1))
-	for _, e := range []object.Entry{{Size: -1}, {Size: object.MostSize + 1}, {Key: long}, {ETag: long}, {Version: long}, {Class: long}} {
+	for _, e := range []object.Entry{{Size: -1}, {Size: object.MostSize + 1}, {Key: long}, {ETag: long},
+		{Version: long}, {Class: long}} {
 		assert.Error(t, e.Sane())
 	}
 	e := object.Entry{Key: "a", Size: object.MostSize}

@@ -57,14 +57,25 @@ type span struct {
 }
 
 var (
-	spanForm = regexp.MustCompile(`^(.*?)(?:\s+(\d\d?):(\d\d)-(\d\d?):(\d\d))?(?:\s+((?:mon|tue|wed|thu|fri|sat|sun)[a-z,-]*))?$`)
+	spanForm = regexp.MustCompile(`^(.*?)(?:\s+(\d\d?):(\d\d)-(\d\d?):(\d\d))?(?:\s+((?:mon|tue|wed|thu|fri|sat|` +
+		`sun)[a-z,-]*))?$`)
 	rateForm = regexp.MustCompile(`^(\d+(?:\.\d+)?)\s*(B|kB|MB|GB|KiB|MiB|GiB|kbit|Mbit|Gbit)/s$`)
-	units    = map[string]float64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "kbit": 1e3 / 8, "Mbit": 1e6 / 8, "Gbit": 1e9 / 8}
+	units    = map[string]float64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20,
+		"GiB": 1 << 30, "kbit": 1e3 / 8, "Mbit": 1e6 / 8, "Gbit": 1e9 / 8}
 	dayNames = [...]string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 )
 
 // Form is how a line of hours reads, for messages.
 const Form = `it reads like "80 MB/s", "20 MB/s 08:00-18:00 mon-fri", "free 22:00-06:00" or "quiet 12:00-13:00 sat,sun"`
+
+// HoursSetting is the one of the settings bandwidth and zone that an error of [ParseHours]
+// is about.
+func HoursSetting(zone string, err error) string {
+	if zone != "" && strings.HasPrefix(err.Error(), "zone") {
+		return "zone"
+	}
+	return "bandwidth"
+}
 
 // ParseHours reads lines of a limit, hours and days, such as "20 MB/s
 // 08:00-18:00 mon-fri". Where several fit a moment the last one counts; hours and
@@ -74,7 +85,7 @@ const Form = `it reads like "80 MB/s", "20 MB/s 08:00-18:00 mon-fri", "free 22:0
 func ParseHours(lines []string, zone string) (*Hours, error) {
 	h := &Hours{zone: time.Local}
 	if zone != "" {
-		z, err := time.LoadLocation(zone)
+		z, err := Zone(zone)
 		if err != nil {
 			return nil, fmt.Errorf("zone is %q; it is a time zone's name such as \"Europe/Lisbon\"", zone)
 		}
@@ -225,12 +236,6 @@ func (h *Hours) Until(t time.Time) time.Time {
 		}
 	}
 	return best
-}
-
-// Always is one limit at all times.
-func Always(rate float64) *Hours {
-	days, _ := parseDays("")
-	return &Hours{spans: []span{{limit: Limit{Rate: rate}, days: days}}, zone: time.Local}
 }
 
 // Through is how long it takes from a moment on to move so many bytes at the

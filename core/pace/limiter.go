@@ -52,8 +52,8 @@ func (l *Limiter) SetRate(bytesPerSecond float64) {
 	l.changed = make(chan struct{})
 }
 
-// Rate is the rate in bytes a second, 0 for no limit.
-func (l *Limiter) Rate() float64 {
+// rate is the rate in bytes a second, 0 for no limit.
+func (l *Limiter) rate() float64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.bucket.Limit() == rate.Inf {
@@ -86,7 +86,7 @@ func (s *Share) Most() int {
 	if s.l.free.Load() {
 		return 1 << 20
 	}
-	if r := s.l.Rate(); r > 0 {
+	if r := s.l.rate(); r > 0 {
 		return max(1, int(min(r/10, 1<<20)))
 	}
 	return 1 << 20

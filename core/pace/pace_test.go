@@ -16,13 +16,17 @@ import (
 )
 
 func TestHours(t *testing.T) {
-	h, err := pace.ParseHours([]string{"80 MB/s", "200 Mbit/s 08:00-18:00 mon-fri", "free 22:30-06:00", "quiet 12:00-13:00 sat,sun"}, "Europe/Lisbon")
+	h, err := pace.ParseHours([]string{"80 MB/s", "200 Mbit/s 08:00-18:00 mon-fri", "free 22:30-06:00",
+		"quiet 12:00-13:00 sat,sun"}, "Europe/Lisbon")
 	require.NoError(t, err)
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
 	for at, want := range map[string]string{
-		"2026-11-23 07:59": "80 MB/s", "2026-11-23 08:00": "25 MB/s", "2026-11-23 17:59": "25 MB/s", "2026-11-23 18:00": "80 MB/s", // a Monday
-		"2026-11-23 22:29": "80 MB/s", "2026-11-23 22:30": "free", "2026-11-24 05:59": "free", "2026-11-24 06:00": "80 MB/s",
+		// a Monday
+		"2026-11-23 07:59": "80 MB/s", "2026-11-23 08:00": "25 MB/s", "2026-11-23 17:59": "25 MB/s",
+		"2026-11-23 18:00": "80 MB/s",
+		"2026-11-23 22:29": "80 MB/s", "2026-11-23 22:30": "free", "2026-11-24 05:59": "free",
+		"2026-11-24 06:00": "80 MB/s",
 		"2026-11-28 12:59": "quiet", "2026-11-28 13:00": "80 MB/s", "2026-11-28 09:00": "80 MB/s",
 	} {
 		moment, err := time.ParseInLocation("2006-01-02 15:04", at, zone)
@@ -30,7 +34,8 @@ func TestHours(t *testing.T) {
 		assert.Equal(t, want, h.At(moment).String(), at)
 	}
 	assert.Zero(t, (*pace.Hours)(nil).At(time.Now()))
-	for _, bad := range []string{"", "fast", "80", "80 MB", "0 MB/s", "80 MB/s 8-18", "80 MB/s 25:00-26:00", "quiet 08:60-09:00", "free someday", "free mon-", "20 MB/s mon 08:00-09:00"} {
+	for _, bad := range []string{"", "fast", "80", "80 MB", "0 MB/s", "80 MB/s 8-18", "80 MB/s 25:00-26:00",
+		"quiet 08:60-09:00", "free someday", "free mon-", "20 MB/s mon 08:00-09:00"} {
 		_, err := pace.ParseHours([]string{bad}, "")
 		assert.ErrorContains(t, err, "it reads like", "%q", bad)
 	}
@@ -53,7 +58,8 @@ func TestUntil(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {
-		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"10 MB/s", "1 MB/s 08:00-18:00 mon-fri", "quiet 23:00-02:30", "free sat,sun", "2 MB/s 00:30-01:30", "free"}), 0, 4).Draw(t, "lines")
+		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"10 MB/s", "1 MB/s 08:00-18:00 mon-fri",
+			"quiet 23:00-02:30", "free sat,sun", "2 MB/s 00:30-01:30", "free"}), 0, 4).Draw(t, "lines")
 		h, err := pace.ParseHours(lines, "Europe/Lisbon")
 		require.NoError(t, err)
 		at := time.Date(2026, 10, 20, 0, rapid.IntRange(0, 9*24*60).Draw(t, "minute"), 30, 0, zone)
@@ -127,8 +133,10 @@ func TestLimiter(t *testing.T) {
 // The edges of what hours can say, minute by minute and day by day.
 func TestEdgesOfHours(t *testing.T) {
 	for line, ok := range map[string]bool{
-		"80 MB/s 23:59-24:00": true, "free 00:00-00:01": true, "free 23:00-00:00": true, "1 B/s": true, "0.5 B/s": false,
-		"80 MB/s 24:00-01:00": false, "free 08:00-24:01": false, "free 08:60-09:00": false, "free 08:00-09:60": false, "free 08:00-25:00": false, "free 23:59-23:59": true,
+		"80 MB/s 23:59-24:00": true, "free 00:00-00:01": true, "free 23:00-00:00": true, "1 B/s": true,
+		"0.5 B/s":             false,
+		"80 MB/s 24:00-01:00": false, "free 08:00-24:01": false, "free 08:60-09:00": false, "free 08:00-09:60": false,
+		"free 08:00-25:00": false, "free 23:59-23:59": true,
 	} {
 		_, err := pace.ParseHours([]string{line}, "UTC")
 		assert.Equal(t, ok, err == nil, "%s: %v", line, err)
@@ -140,7 +148,8 @@ func TestEdgesOfHours(t *testing.T) {
 	assert.Zero(t, r)
 	assert.Equal(t, []string{"999 B/s", "1 kB/s", "1 MB/s"}, []string{pace.Rate(999), pace.Rate(1000), pace.Rate(1e6)})
 
-	day := func(n, minute int) time.Time { return time.Date(2026, 11, 23+n, 0, minute, 0, 0, time.UTC) } // the 23rd is a Monday
+	// the 23rd is a Monday
+	day := func(n, minute int) time.Time { return time.Date(2026, 11, 23+n, 0, minute, 0, 0, time.UTC) }
 	limits := func(line string, minute int) (all string) {
 		h, err := pace.ParseHours([]string{line}, "UTC")
 		require.NoError(t, err, line)

@@ -43,7 +43,7 @@ var kinds = [...]struct{ name, advice string }{
 	Other:       {"failed", ""},
 	NotFound:    {"not found", "check the endpoint's address, the bucket and the path"},
 	Denied:      {"not allowed", "ask for this permission, or use other credentials"},
-	BadLogin:    {"credentials refused", "check the access key, the secret and this machine's clock"},
+	BadLogin:    {"credentials denied", "check the access key, the secret and this machine's clock"},
 	Unreachable: {"cannot be reached", "check the address and the network; the run can be taken up again"},
 	Throttled:   {"asked to slow down", "use fewer streams, or try later"},
 	ServerFault: {"server fault", "try again later; tell whoever runs the store if it stays"},
@@ -122,6 +122,23 @@ func (e *Error) Reason() string {
 	}
 	return s
 }
+
+// here is the Place of errors of files that are kept on this machine.
+const here = "this machine"
+
+// OwnError makes err, which came of a file that Lumtra keeps on this machine while it works at a place, an [*Error]
+// that is about that file and not about the place: what is not there in it is no object that is gone, and where
+// it has no room left the place may have. nil is nil, and an [*Error] passes.
+func OwnError(op, path string, err error) error {
+	var e *Error
+	if err == nil || errors.As(err, &e) {
+		return err
+	}
+	return NewError(here, op, path, Other, fmt.Errorf("%v", err))
+}
+
+// Own tells that an error is one of [OwnError].
+func (e *Error) Own() bool { return e.Place == here }
 
 // Unwrap gives the cause beneath.
 func (e *Error) Unwrap() error { return e.Err }

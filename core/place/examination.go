@@ -1,10 +1,13 @@
 package place
 
 import (
+	"context"
 	"maps"
 	"strings"
 	"sync"
 	"time"
+
+	"lumtra/core/object"
 )
 
 // Examination gathers what an [Examiner] finds. Its parts may be tried side by side.
@@ -25,9 +28,9 @@ func (x *Examination) Answer(a Ask, is Answer) {
 	x.facts.Answers[a] = is
 }
 
-// Settle answers an ask by what became of a request that was right and one that was
+// Conclude answers an ask by what became of a request that was right and one that was
 // wrong: the wrong one must be turned away and the right one not.
-func (x *Examination) Settle(a Ask, right, wrong error) {
+func (x *Examination) Conclude(a Ask, right, wrong error) {
 	switch {
 	case right != nil:
 		x.Answer(a, Refused)
@@ -66,6 +69,25 @@ func (x *Examination) Facts() Facts {
 	f := x.facts
 	f.Answers, f.Names = maps.Clone(f.Answers), maps.Clone(f.Names)
 	return f
+}
+
+// Tagged answers whether tags are kept with the object key, which is there, by setting one
+// and reading it back. try repeats what failed for a reason of no meaning.
+func (x *Examination) Tagged(ctx context.Context, t Tagger, key string, try func(func() error) error) {
+	var back map[string]string
+	err := try(func() error { return t.SetTags(ctx, object.Ref{Key: key}, map[string]string{"bed": "reed"}) })
+	if err == nil {
+		err = try(func() (err error) {
+			back, err = t.Tags(ctx, object.Ref{Key: key})
+			return err
+		})
+	}
+	switch kind := KindOf(err); {
+	case err == nil:
+		x.Answer(KeepsTags, Done(back["bed"] == "reed"))
+	case kind == Unsupported || kind == Denied || kind == Other || kind == ServerFault || kind == NotFound:
+		x.Answer(KeepsTags, Refused)
+	}
 }
 
 // Done is the answer for what was done, or taken and not done.

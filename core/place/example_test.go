@@ -26,7 +26,8 @@ func Example() {
 	defer end.Close()
 	p, _ := end.Open("masters")
 	for _, text := range []string{"redshank", "curlew"} {
-		_, err := p.Write(ctx, "weir/dawn.wav", strings.NewReader(text), int64(len(text)), place.WriteOptions{Condition: place.IfAbsent})
+		_, err := p.Write(ctx, "weir/dawn.wav", strings.NewReader(text), int64(len(text)),
+			place.WriteOptions{Condition: place.IfAbsent})
 		fmt.Println(text, place.KindOf(err) == place.Exists)
 	}
 	for e, err := range p.List(ctx, "", place.ListOptions{}) {

@@ -70,6 +70,8 @@ const (
 	// KeepsMeta: metadata come back as written; KeepsMeta2K: so do 2 KB of them.
 	KeepsMeta   Ask = "metadata-kept"
 	KeepsMeta2K Ask = "metadata-2-kb-kept"
+	// KeepsTags: tags come back as set.
+	KeepsTags Ask = "tags-kept"
 	// ListsInOrder: listings are in byte order of UTF-8; ListsEncoded: names in
 	// them are encoded when that is asked for.
 	ListsInOrder Ask = "listing-in-order"
@@ -171,7 +173,8 @@ func (k *Known) Of(a Ask) Answer {
 	if k == nil {
 		return Untold
 	}
-	if is := k.facts.Load().Answers[a]; is != Untold || !k.promised || a == MD5ETag || a == MD5PartETag || a == FineTimes {
+	if is := k.facts.Load().Answers[a]; is != Untold || !k.promised || a == MD5ETag || a == MD5PartETag ||
+		a == FineTimes {
 		return is
 	}
 	return Works

@@ -28,7 +28,8 @@ type Guard struct {
 
 // NewGuard looks before a write, if need be. absent and still are what the two
 // conditions ask of the store in this act.
-func NewGuard(ctx context.Context, p Place, k *Known, op, key string, opts WriteOptions, absent, still Ask) (*Guard, error) {
+func NewGuard(ctx context.Context, p Place, k *Known, op, key string, opts WriteOptions, absent, still Ask) (*Guard,
+	error) {
 	g := &Guard{p: p, op: op, key: key, opts: opts, Ask: absent}
 	if opts.Condition == Always {
 		return g, nil
@@ -73,7 +74,8 @@ func (g *Guard) After(ctx context.Context, e *object.Entry) error {
 	case err != nil && KindOf(err) != NotFound:
 		return err
 	case err != nil, e.ETag != "" && there.ETag != e.ETag, e.Version != "" && there.Version != e.Version:
-		return NewError(g.p.Name(), g.op, g.key, Changed, errors.New("another writer came between; look at both before planning again"))
+		return NewError(g.p.Name(), g.op, g.key, Changed,
+			errors.New("another writer came between; look at both before planning again"))
 	}
 	return Told(g.p, g.op, e, &there)
 }
@@ -108,7 +110,8 @@ const readBacks = 8
 // damaged on the way back too, so that only what comes out the same wrong twice
 // counts as damaged there. Where reading is not allowed the entry is marked
 // unverified. open opens the content, without a check of its own.
-func ReadBack(ctx context.Context, p Place, op string, e *object.Entry, want object.Sum, open func() (io.ReadCloser, error)) error {
+func ReadBack(ctx context.Context, p Place, op string, e *object.Entry, want object.Sum,
+	open func() (io.ReadCloser, error)) error {
 	var err error
 	wrong := map[object.Sum]int{}
 	for range readBacks {

@@ -31,7 +31,8 @@ type shelf struct {
 }
 
 func newShelf() *shelf {
-	return &shelf{kept: map[string]string{}, fold: func(s string) string { return s }, known: place.NewKnown(place.Facts{}, nil)}
+	return &shelf{kept: map[string]string{}, fold: func(s string) string { return s },
+		known: place.NewKnown(place.Facts{}, nil)}
 }
 
 func (s *shelf) Name() string               { return "shelf" }
@@ -71,7 +72,8 @@ func (s *shelf) Read(_ context.Context, key string, _ place.ReadOptions) (io.Rea
 	return io.NopCloser(bytes.NewReader(b)), s.entry(s.fold(key)), nil
 }
 
-func (s *shelf) Write(_ context.Context, key string, body io.Reader, _ int64, _ place.WriteOptions) (object.Entry, error) {
+func (s *shelf) Write(_ context.Context, key string, body io.Reader, _ int64, _ place.WriteOptions) (object.Entry,
+	error) {
 	b, err := io.ReadAll(body)
 	s.kept[s.fold(key)] = string(b)
 	return s.entry(s.fold(key)), err
@@ -139,11 +141,16 @@ func TestReadBack(t *testing.T) {
 		fine, left bool
 		unverified bool
 	}{
-		"as sent":         {kept: "right", fine: true},
-		"another":         {kept: "wrong", kind: place.Corrupt, left: true},
-		"breaks at first": {kept: "right", fine: true, spoil: func(n int, b []byte) ([]byte, error) { return b, map[bool]error{true: broken}[n < 4] }},
-		"breaks for ever": {kept: "right", kind: place.Unreachable, left: true, spoil: func(int, []byte) ([]byte, error) { return nil, broken }},
-		"may not be read": {kept: "right", fine: true, unverified: true, spoil: func(int, []byte) ([]byte, error) { return nil, denied }},
+		"as sent": {kept: "right", fine: true},
+		"another": {kept: "wrong", kind: place.Corrupt, left: true},
+		"breaks at first": {kept: "right", fine: true, spoil: func(n int, b []byte) ([]byte, error) {
+			return b,
+				map[bool]error{true: broken}[n < 4]
+		}},
+		"breaks for ever": {kept: "right", kind: place.Unreachable, left: true,
+			spoil: func(int, []byte) ([]byte, error) { return nil, broken }},
+		"may not be read": {kept: "right", fine: true, unverified: true,
+			spoil: func(int, []byte) ([]byte, error) { return nil, denied }},
 		"flips on the way": {kept: "right", fine: true, spoil: func(n int, b []byte) ([]byte, error) {
 			if n > 3 {
 				return b, nil

@@ -8,8 +8,7 @@ import (
 	"lumtra/core/object"
 )
 
-// Optional abilities to look at and handle single objects. What a place lacks
-// is found out by [Lacks], which also has the words for why.
+// What some places can do to look at and handle single objects; see [Capabilities].
 
 // Versioned keeps older versions of objects, or can bring removed ones back.
 type Versioned interface {
@@ -74,11 +73,11 @@ func (c MetadataChange) Apply(old map[string]string) map[string]string {
 	return now
 }
 
-// FactsSetter changes the facts of files and leaves their content alone.
-type FactsSetter interface {
-	// SetFacts gives the object another modification time and other permissions,
+// AttributeSetter changes the attributes of files and leaves their content alone.
+type AttributeSetter interface {
+	// SetAttributes gives the object another modification time and other permissions,
 	// unless they are zero, and only while it has ref.IfMark when that is not "".
-	SetFacts(ctx context.Context, ref object.Ref, original time.Time, mode uint32) (object.Entry, error)
+	SetAttributes(ctx context.Context, ref object.Ref, original time.Time, mode uint32) (object.Entry, error)
 }
 
 // Linker makes addresses by which one object can be read without credentials.
@@ -90,9 +89,20 @@ type Linker interface {
 
 // Restorer brings objects of cold classes back within reach.
 type Restorer interface {
-	// Restore asks for a readable copy for so many days. It returns at once;
-	// [Place.Stat] tells how far it is. Asking again is no error.
-	Restore(ctx context.Context, ref object.Ref, days int) error
+	// RestoreTiers are how urgently it can be asked for, in the store's own words, the
+	// usual one first. What is more urgent costs more.
+	RestoreTiers() []string
+	// Restore asks for content to be made readable. It returns at once; [Place.Stat] tells
+	// how far it is. Asking again is no error.
+	Restore(ctx context.Context, ref object.Ref, opts RestoreOptions) error
+}
+
+// RestoreOptions say how a restore is asked for.
+type RestoreOptions struct {
+	// Days are how long it stays readable, where the store lets it go again.
+	Days int
+	// Tier is one of RestoreTiers, "" for the usual one.
+	Tier string
 }
 
 // FolderMaker has folders that can be empty.
@@ -107,60 +117,4 @@ type FolderMaker interface {
 type Mover interface {
 	// Move moves src to key, which must be free: else the error is [Exists].
 	Move(ctx context.Context, src object.Ref, key string) (object.Entry, error)
-}
-
-// Skill names an optional ability, for [Lacks].
-type Skill string
-
-// The skills of places that not all have.
-const (
-	Versions Skill = "versions"
-	Tags     Skill = "tags"
-	Metadata Skill = "metadata"
-	Links    Skill = "signed links"
-	Restores Skill = "restoring cold objects"
-	Parts    Skill = "uploads in parts"
-	Folders  Skill = "empty folders"
-)
-
-// Limited is a place that has a method but, as it is set up, cannot use it.
-type Limited interface {
-	// Lacks says why the skill cannot be used, "" when it can.
-	Lacks(skill Skill) string
-}
-
-// Lacks says why p cannot do what skill names, in words to show beside it; ""
-// when it can.
-func Lacks(p Place, skill Skill) string {
-	has, why := false, ""
-	switch skill {
-	case Versions:
-		_, has = p.(Versioned)
-		why = "this kind of place keeps no older versions"
-	case Tags:
-		_, has = p.(Tagger)
-		why = "this kind of place has no tags"
-	case Metadata:
-		_, has = p.(MetadataWriter)
-		why = "this kind of place has no metadata to change"
-	case Links:
-		_, has = p.(Linker)
-		why = "this kind of place has no signed links"
-	case Restores:
-		_, has = p.(Restorer)
-		why = "this kind of place has no cold classes"
-	case Parts:
-		_, has = p.(PartWriter)
-		why = "this kind of place has no uploads in parts"
-	case Folders:
-		_, has = p.(FolderMaker)
-		why = "folders here are parts of names: they come with the first object in them"
-	}
-	if !has {
-		return why
-	}
-	if l, ok := p.(Limited); ok {
-		return l.Lacks(skill)
-	}
-	return ""
 }

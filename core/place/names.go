@@ -22,7 +22,8 @@ func NameClasses(key string) []NameClass {
 	}
 	plain := true
 	for i := range len(key) {
-		if c := key[i]; c >= 0x7f || c < 0x20 || 'A' <= c && c <= 'Z' || c == '\\' || c == '%' || c == '+' || c == ' ' || c == '/' || c == '.' {
+		if c := key[i]; c >= 0x7f || c < 0x20 || 'A' <= c && c <= 'Z' || c == '\\' || c == '%' || c == '+' ||
+			c == ' ' || c == '/' || c == '.' {
 			plain = false
 			break
 		}
@@ -58,7 +59,8 @@ func dotAtPart(key string) bool {
 
 // OddNames is an example of each kind of name, for trying.
 var OddNames = map[NameClass]string{
-	Backslashes: `reed\bed`, EmptyParts: "reed//bed", DotParts: "reed/./bed", Capitals: "Reed", Decomposed: "re\u0301ed",
+	Backslashes: `reed\bed`, EmptyParts: "reed//bed", DotParts: "reed/./bed", Capitals: "Reed",
+	Decomposed:   "re\u0301ed",
 	TrailingEnds: "reed.", PartEnds: "reed./bed", Blanks: "reed ", Controls: "reed\x01bed", Escapes: "reed%2Fbed+1",
 }
 
@@ -82,7 +84,7 @@ func (k *Known) HeldName(key string) string {
 // with names of a kind is learned, and looked at only once; always has it looked
 // at all the same. The error for a name that did not come back is [BadName].
 func ComesBack(ctx context.Context, p Place, key string, always bool) error {
-	known, classes := KnownOf(p), NameClasses(key)
+	known, classes := Can(p).Known, NameClasses(key)
 	if !always {
 		open := false
 		for _, c := range classes {

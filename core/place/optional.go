@@ -2,15 +2,17 @@ package place
 
 import (
 	"context"
+	"errors"
 	"io"
+	"iter"
 	"slices"
 	"time"
 
 	"lumtra/core/object"
 )
 
-// The optional abilities. A place that has one implements the interface; ask
-// with a type assertion, as database/sql does with its drivers.
+// What some places can do beside [Place]. One that can implements the interface; what
+// works with places asks [Can].
 
 // PartWriter takes a big object in parts, in any order and from many
 // goroutines, and remembers the parts across a restart of Lumtra.
@@ -21,7 +23,8 @@ type PartWriter interface {
 	// WritePart stores part number (1 and up) of size bytes that lies at offset
 	// of the whole. Sum, when not zero, is verified as in Write. Writing a
 	// number again replaces the part.
-	WritePart(ctx context.Context, up Upload, number int, offset int64, body io.Reader, size int64, sum object.Sum) (Part, error)
+	WritePart(ctx context.Context, up Upload, number int, offset int64, body io.Reader, size int64,
+		sum object.Sum) (Part, error)
 	// Parts lists the parts stored so far, by number. A gone upload is [NotFound].
 	Parts(ctx context.Context, up Upload) ([]Part, error)
 	// Finish joins the parts into the object, or changes nothing.
@@ -47,6 +50,42 @@ func UploadsOf(ctx context.Context, p PartWriter, key string) ([]Upload, error) 
 	return slices.DeleteFunc(all, func(up Upload) bool { return up.Key != key }), err
 }
 
+// strayAge is how much before it was asked for an upload may seem to have been begun, by a store's clock.
+const strayAge = time.Minute
+
+// Strays are the uploads of a key that were opened without anybody living to see the answer.
+type Strays struct {
+	Key string
+	// Since is from when on they may have been begun, Until up to when; zero for without end.
+	Since, Until time.Time
+	// Known are the IDs of those that somebody knows.
+	Known map[string]bool
+}
+
+// is tells whether an upload is one of them.
+func (s *Strays) is(up *Upload) bool {
+	if s.Known[up.ID] || up.Begun.IsZero() {
+		return !s.Known[up.ID]
+	}
+	return up.Begun.After(s.Since.Add(-strayAge)) && (s.Until.IsZero() || up.Begun.Before(s.Until))
+}
+
+// AbortStrays aborts them. ask makes each of the requests.
+func AbortStrays(ctx context.Context, p PartWriter, s Strays, ask func(func() error) error) error {
+	var ups []Upload
+	err := ask(func() (err error) {
+		ups, err = UploadsOf(ctx, p, s.Key)
+		return err
+	})
+	errs := []error{err}
+	for _, up := range ups {
+		if s.is(&up) {
+			errs = append(errs, ask(func() error { return p.Abort(ctx, up) }))
+		}
+	}
+	return errors.Join(errs...)
+}
+
 // Upload names an object being written in parts.
 type Upload struct {
 	Key, ID string
@@ -66,6 +105,34 @@ type Part struct {
 	// Unverified tells that the store has not vouched for the part: then the joined
 	// object is looked at as a whole.
 	Unverified bool
+}
+
+// Describer tells what a file system keeps and no object has.
+type Describer interface {
+	// Describe is of a file or a link, or of a folder, whose key ends in "/".
+	Describe(ctx context.Context, key string) (File, error)
+	// Attributes are its extended attributes, by their names, as far as they can be read.
+	Attributes(ctx context.Context, key string) (map[string]string, error)
+	// Beside yields the keys of all folders below one, "" or with "/" at its end, each with "/" at its end,
+	// and links, in byte order.
+	Beside(ctx context.Context, folder string) iter.Seq2[string, error]
+}
+
+// File is what a file system keeps of something.
+type File struct {
+	Size     int64
+	Modified time.Time
+	// Mode are the permission bits as chmod(2) has them; numbers and names are the owner's.
+	Mode        uint32
+	UID, GID    int
+	User, Group string
+	// Folder, Special and Link, which says where a symbolic link leads, tell what it is.
+	Folder, Special bool
+	Link            string
+	// Inode tells files that have several names; zero for one that has one.
+	Inode [2]uint64
+	// Sparse tells that it takes less room than it has bytes: there are holes in it.
+	Sparse bool
 }
 
 // ServerCopier copies within its own service: no content passes through Lumtra.
@@ -140,6 +207,60 @@ type VersioningSwitch interface {
 	// SetVersioning asks for another state. Whether it took is for Versioning
 	// to tell.
 	SetVersioning(ctx context.Context, bucket string, on bool) error
+}
+
+// BucketTagger is an [Endpoint] whose buckets have tags, or the like, of their own.
+type BucketTagger interface {
+	BucketTags(ctx context.Context, bucket string) (map[string]string, error)
+	// SetBucketTags replaces all of them.
+	SetBucketTags(ctx context.Context, bucket string, tags map[string]string) error
+}
+
+// BucketAccess is an [Endpoint] that tells who may reach a bucket, and changes it.
+type BucketAccess interface {
+	// Access asks the store for all that grants access, as far as it may be seen.
+	Access(ctx context.Context, bucket string) (Access, error)
+	// SetPublic changes what anybody may do; what is granted to some stays. Whether it took
+	// is for Access to tell. [PublicWrite] cannot be set.
+	SetPublic(ctx context.Context, bucket string, public Public) error
+}
+
+// Public is what anybody may do with a bucket, without signing.
+type Public string
+
+// The degrees of it; each has those before it.
+const (
+	PublicNo    Public = "no"
+	PublicRead  Public = "read"  // read objects whose names are known
+	PublicList  Public = "list"  // list them, too
+	PublicWrite Public = "write" // write or remove them, too
+)
+
+// Publics are the degrees, rising.
+var Publics = []Public{PublicNo, PublicRead, PublicList, PublicWrite}
+
+// Words say it plainly.
+func (p Public) Words() string {
+	return map[Public]string{
+		PublicNo:    "only who is granted access, and signs, reaches it",
+		PublicRead:  "anybody may read objects whose names they know",
+		PublicList:  "anybody may list it and read every object",
+		PublicWrite: "anybody may write or delete objects",
+	}[p]
+}
+
+// Access is who may reach a bucket.
+type Access struct {
+	Public Public
+	// Words are all grants and limits, a plain line each.
+	Words []string
+}
+
+// Widen takes in that anybody may do something more.
+func (a *Access) Widen(to Public) {
+	if slices.Index(Publics, to) > slices.Index(Publics, a.Public) {
+		a.Public = to
+	}
 }
 
 // Versioning is whether a bucket keeps older versions.

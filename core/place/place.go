@@ -26,7 +26,8 @@ type Place interface {
 	// caller that saw any error knows the listing to be incomplete.
 	List(ctx context.Context, prefix string, opts ListOptions) iter.Seq2[object.Entry, error]
 
-	// Stat describes one object, with all the place knows of it.
+	// Stat describes one object, with all the place knows of it; with a mark only while the
+	// object still has it, else the error is [Changed].
 	Stat(ctx context.Context, ref object.Ref) (object.Entry, error)
 
 	// Read opens an object's content. The reader returns a [Changed] error
@@ -153,6 +154,8 @@ type Abilities struct {
 	KeepsTimes bool
 	// KeepsModes tells that permissions are kept.
 	KeepsModes bool
+	// KeepsLinks tells that links and folders of the source go along with objects that are sent.
+	KeepsLinks bool
 	// TimeStep is the smallest difference in Modified the place can hold.
 	TimeStep time.Duration
 	// Skew is how far the place's clock was found to be ahead of this one.
@@ -172,6 +175,9 @@ type Abilities struct {
 	// Tree tells that a key cannot be both an object and the folder of others:
 	// "a" excludes "a/b".
 	Tree bool
+	// DigestsAfter tells that a digest of an object in parts is kept as a tag, by a request
+	// of its own once the object is there.
+	DigestsAfter bool
 	// Encodings tells that a content encoding is kept beside the content.
 	Encodings bool
 	// MaxKey is the longest key in bytes, the place's root included.

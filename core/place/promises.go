@@ -25,15 +25,6 @@ type Learner interface {
 	Known() *Known
 }
 
-// KnownOf is what is known of a place's store; nil, which knows nothing, where
-// there is no such knowledge.
-func KnownOf(p Place) *Known {
-	if l, ok := p.(Learner); ok {
-		return l.Known()
-	}
-	return nil
-}
-
 // Promise is something Lumtra promises of every run, and the way it is kept at a
 // place.
 type Promise struct {
@@ -52,25 +43,13 @@ const (
 	NotOverwritten PromiseName = "nothing unseen is overwritten"
 	ArrivedWhole   PromiseName = "what is written arrived whole"
 	ReadWhole      PromiseName = "what is read came whole"
-	RemovedAsSeen  PromiseName = "what is removed is what was seen"
+	RemovedAsSeen  PromiseName = "what is deleted is what was seen"
 )
 
 // Promiser is a [Place] that says by which way it keeps each promise.
 type Promiser interface {
 	// Promises are in the order of the constants.
 	Promises() []Promise
-}
-
-// PromiseOf is the way a place keeps one promise; false where it does not say.
-func PromiseOf(p Place, name PromiseName) (Promise, bool) {
-	if says, ok := p.(Promiser); ok {
-		for _, x := range says.Promises() {
-			if x.Name == name {
-				return x, true
-			}
-		}
-	}
-	return Promise{}, false
 }
 
 // ContentCheck takes the content of an object in its order, and tells in the end

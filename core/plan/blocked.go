@@ -63,6 +63,10 @@ func (j *judging) below(key string, at *catalog.Catalog, next *object.Entry) boo
 
 // blockedAt finds what the receiving side cannot take.
 func (j *judging) blockedAt(e *Effect, sent *object.Entry, name func(string) error, to place.Abilities) bool {
+	if sent.Kind == object.Special && to.KeepsLinks {
+		e.Kind, e.Reason = LeftOut, GoesAlong
+		return true
+	}
 	if sent.Kind == object.Special {
 		e.Kind, e.Reason = Blocked, SpecialFile
 		return true

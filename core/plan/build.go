@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"runtime"
@@ -38,6 +39,9 @@ type Options struct {
 	// OtherFacts tells what of metadata and tags is not as the job wants it at
 	// the target, "" when all is.
 	OtherFacts func(ctx context.Context, source, target *object.Entry) (string, error)
+	// Arrived says why a source object is left alone for now, as it has not arrived yet; "" for
+	// one that has. Nil is for jobs where all have. It is called from many goroutines.
+	Arrived func(source *object.Entry) string
 	// Notes are what is known of the two places that a reader should know too.
 	Notes []string
 	// Ways are how the two places keep promises.
@@ -82,14 +86,17 @@ func work(ctx context.Context, source, target *catalog.Catalog, opts Options, se
 	if err != nil {
 		return Info{}, err
 	}
-	w := &worker{opts: &opts, match: match, source: source, target: target, seg: seg, total: source.Info.Objects + target.Info.Objects,
-		info: Info{Job: opts.Job, Number: opts.Number, Made: opts.Now, Rules: opts.Rules, Source: source.Info, Target: target.Info, Print: opts.Print, Notes: opts.Notes, Ways: opts.Ways}}
+	w := &worker{opts: &opts, match: match, source: source, target: target, seg: seg,
+		total: source.Info.Objects + target.Info.Objects,
+		info: Info{Job: opts.Job, Number: opts.Number, Made: opts.Now, Rules: opts.Rules, Source: source.Info,
+			Target: target.Info, Print: opts.Print, Notes: opts.Notes, Ways: opts.Ways}}
 	w.info.Tallies = match.Tallies()
 	if opts.Agreed != nil {
 		w.info.Agreed = opts.Agreed.Info.Objects
 	}
 	r := &opts.Rules
-	if opts.SameContent != nil && r.Judge == rule.ByContent || opts.Tags != nil && match.NeedsTags() || opts.OtherFacts != nil && (r.As.Tags || len(r.As.Metadata) > 0) {
+	if opts.SameContent != nil && r.CompareBy == rule.ByContent || opts.Tags != nil && match.NeedsTags() ||
+		opts.OtherFacts != nil && (r.As.Tags || len(r.As.Metadata) > 0) {
 		err = w.asking(ctx)
 	} else {
 		err = w.parallel(ctx)
@@ -98,12 +105,12 @@ func work(ctx context.Context, source, target *catalog.Catalog, opts Options, se
 		return Info{}, err
 	}
 	match.Flag(w.info.Tallies, source.Info.Objects)
-	w.info.Held = opts.Rules.Guards.Hold(w.info.guarded())
+	w.info.Held = opts.Rules.Safety.Hold(w.info.guarded())
 	return w.info, nil
 }
 
 // guarded is what the guards look at.
-func (i *Info) guarded() rule.Facts {
+func (i *Info) guarded() rule.Guarded {
 	drifted, empty := i.Drifted, ""
 	if i.Rules.Direction == rule.TwoWay {
 		drifted = 0 // changes at the target are what the job is for
@@ -111,8 +118,10 @@ func (i *Info) guarded() rule.Facts {
 			empty = i.Target.Place
 		}
 	}
-	return rule.Facts{SourceName: i.Source.Place, SourceObjects: i.Source.Objects, TargetObjects: i.Target.Objects, Selected: i.Selected.Count,
-		Removals: i.Totals[Remove].Count, SourceRemovals: i.BackRemovals, Agreed: i.Agreed, Drifted: drifted, EmptyTarget: empty, Leaves: i.Rules.Afterwards.Leaves()}
+	return rule.Guarded{SourceName: i.Source.Place, SourceObjects: i.Source.Objects, TargetObjects: i.Target.Objects,
+		Selected: i.Selected.Count,
+		Removals: i.Totals[Remove].Count, SourceRemovals: i.BackRemovals, Agreed: i.Agreed, Drifted: drifted,
+		EmptyTarget: empty, Leaves: i.Rules.Afterwards.Leaves()}
 }
 
 // worker is one plan being made.
@@ -127,8 +136,9 @@ type worker struct {
 
 // judging makes a judge for keys from the given one on.
 func (w *worker) judging() *judging {
-	return &judging{opts: w.opts, match: w.match, gzips: w.opts.Rules.As.Gzips(), trash: w.opts.Rules.TrashPath + "/", source: w.source, target: w.target, whole: w.source.Info.Complete() && w.target.Info.Complete(),
-		summary: Summary{Tallies: w.match.Tallies()}, archive: w.archive()}
+	return &judging{opts: w.opts, match: w.match, gzips: w.opts.Rules.As.Gzips(), trash: w.opts.Rules.TrashPath + "/",
+		source: w.source, target: w.target, whole: w.source.Info.Complete() && w.target.Info.Complete(),
+		summary: Summary{Findings: Findings{Tallies: w.match.Tallies()}}, archive: w.archive()}
 }
 
 // archive is the prefix of what was sent and put away; "" for none.
@@ -240,7 +250,7 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 		if !p.touched && len(touched.pairs) == 0 {
 			r.err = take(&p)
 		} else if touched.add(&p); touched.full() {
-			r.err = touched.settle(ctx, w, take)
+			r.err = touched.flush(ctx, w, take)
 		}
 		if r.err != nil {
 			return r
@@ -250,7 +260,7 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 		r.err = states.Err()
 	}
 	if r.err == nil {
-		r.err = touched.settle(ctx, w, take)
+		r.err = touched.flush(ctx, w, take)
 	}
 	r.summary = j.summary
 	return r
@@ -277,18 +287,11 @@ func (w *worker) above(j *judging, key string) {
 		if !merge.Next() {
 			continue
 		}
-		a, b := merge.A, merge.B
-		if a != nil && a.Key != key[:i] {
-			a = nil
-		}
-		if b != nil && b.Key != key[:i] {
-			b = nil
-		}
-		if a != nil || b != nil {
-			j.judge(a, b, nil)
+		if cmp.Or(merge.A, merge.B).Key == key[:i] {
+			j.judge(merge.A, merge.B, nil)
 		}
 	}
-	j.summary = Summary{Tallies: w.match.Tallies()}
+	j.summary = Summary{Findings: Findings{Tallies: w.match.Tallies()}}
 }
 
 // asking judges one key after the other and asks the places about several at
@@ -378,7 +381,7 @@ func (w *worker) ask(ctx context.Context, j *judging, p *pair) *pair {
 		if err != nil {
 			unknown("comparing metadata", err)
 		} else if what != "" {
-			e.Kind, e.Reason, e.Note = Meta, OtherFacts, "same content, "+what
+			e.Kind, e.Reason, e.Note = Meta, OtherAttributes, "same content, "+what
 		}
 	}
 	return p

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"lumtra/core/atomicfile"
 	"lumtra/core/rule"
 )
 
@@ -42,8 +43,8 @@ type Approval struct {
 	Removals int64 `json:"removals"`
 }
 
-// Any tells whether anything was struck or decided.
-func (c *Choices) Any() bool { return len(c.Struck)+len(c.Decided) > 0 }
+// any tells whether anything was struck or decided.
+func (c *Choices) any() bool { return len(c.Struck)+len(c.Decided) > 0 }
 
 // Clone is a copy to change.
 func (c *Choices) Clone() Choices {
@@ -90,7 +91,7 @@ func (c *Choices) IsStruck(key string) bool {
 
 // apply makes an effect what it is with the choices.
 func (c *Choices) apply(e *Effect, r *rule.Rules) {
-	if !c.Any() {
+	if !c.any() {
 		return
 	}
 	if len(c.Struck) > 0 && (e.Kind.Acts() || e.Kind == Conflict || e.Then(r)) && c.IsStruck(e.Key) {
@@ -121,12 +122,13 @@ func (p *Plan) readChoices() error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	var c Choices
-	if err == nil {
-		err = json.Unmarshal(raw, &c)
+	if err != nil { // what was decided may well be there
+		return fmt.Errorf("what was decided about the plan cannot be read: %w", err)
 	}
-	if err != nil {
-		return fmt.Errorf("what was decided about the plan, in %s, cannot be read (%w): remove that file to decide anew", choicesPath(p.Path), err)
+	var c Choices
+	if err := json.Unmarshal(raw, &c); err != nil {
+		return fmt.Errorf("what was decided about the plan, in %s, is damaged (%w): delete that file to decide "+
+			"anew", choicesPath(p.Path), err)
 	}
 	if c.Of != p.fileSum { // about another plan, which lay here before
 		return nil
@@ -150,14 +152,14 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 	if err := p.Recount(ctx); err != nil {
 		return Info{}, err
 	}
-	if c.Any() {
+	if c.any() {
 		c.Summary, c.Held = &p.Info.Summary, p.Info.Held
 	}
 	raw, err := json.MarshalIndent(c, "", "  ")
 	if err != nil {
 		return Info{}, err
 	}
-	if err := keepChoices(path, raw); err != nil {
+	if err := atomicfile.Write(choicesPath(path), raw, 0o600); err != nil {
 		return Info{}, fmt.Errorf("keeping what was decided: %w", err)
 	}
 	again, err := Open(path)
@@ -168,30 +170,16 @@ func Choose(ctx context.Context, path string, c Choices) (Info, error) {
 	return again.Info, nil
 }
 
-// keepChoices writes the choices whole, and to the disk: what a person decided is not to
-// be half there after a crash.
-func keepChoices(path string, raw []byte) error {
-	temp := choicesPath(path) + ".new"
-	f, err := os.OpenFile(temp, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(raw)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(temp, choicesPath(path))
-}
-
 // Recount works out what the plan comes to from its effects and the choices about it,
 // and which guards that meets. What the choices say of it is for looking; before a run
 // it is not taken at its word.
 func (p *Plan) Recount(ctx context.Context) error {
-	if !p.Choices.Any() {
+	if !p.Choices.any() {
 		return nil
 	}
 	was := &p.Info.Summary // what the judge counted stays; the effects are counted anew
-	sum := Summary{Selected: was.Selected, Tallies: was.Tallies, Agreed: was.Agreed, Drifted: was.Drifted}
+	sum := Summary{Findings: Findings{Selected: was.Selected, Tallies: was.Tallies, Agreed: was.Agreed,
+		Drifted: was.Drifted}}
 	cur := p.Effects("")
 	for n := 0; cur.Next(); n++ {
 		if n&4095 == 0 && ctx.Err() != nil {
@@ -203,7 +191,7 @@ func (p *Plan) Recount(ctx context.Context) error {
 		return err
 	}
 	p.Info.Summary = sum
-	p.Info.Held = p.Info.Rules.Guards.Hold(p.Info.guarded())
+	p.Info.Held = p.Info.Rules.Safety.Hold(p.Info.guarded())
 	return nil
 }
 

@@ -16,8 +16,9 @@ import (
 
 // mirror is a plan that removes seven of nine at the target, and is held back for it.
 func mirror(t *testing.T) *plan.Plan {
-	w := plantest.World{Source: plantest.Tree{"new": at(5, 1), "kept": at(1, 1)}, Target: plantest.Tree{"kept": at(1, 1), "other": at(1, 1)}, Rules: rule.Default()}
-	w.Rules.Extras = rule.Remove
+	w := plantest.World{Source: plantest.Tree{"new": at(5, 1), "kept": at(1, 1)},
+		Target: plantest.Tree{"kept": at(1, 1), "other": at(1, 1)}, Rules: rule.Default()}
+	w.Rules.TargetOnly = rule.DeleteThere
 	for _, k := range []string{"a", "ab", "a/1", "a/2", "b/1", "b/c/2"} {
 		w.Target[k] = at(2, 1)
 	}
@@ -62,7 +63,7 @@ func TestStriking(t *testing.T) {
 	assert.Equal(t, []string{"a", "a/"}, folder.Choices.Struck)
 	all := choose(t, folder, func(c *plan.Choices) { c.Strike("b/"); c.Strike("ab"); c.Strike("other") })
 	assert.Zero(t, all.Info.Totals[plan.Remove].Count)
-	assert.Empty(t, all.Info.Held, "nothing is removed any more")
+	assert.Empty(t, all.Info.Held, "nothing is deleted any more")
 	assert.EqualValues(t, 1, all.Info.Totals[plan.Add].Count, "the rest stays")
 
 	// In again, one by one; a folder takes in what was struck below it alone.
@@ -91,7 +92,8 @@ func TestApproving(t *testing.T) {
 	assert.True(t, choose(t, p, approve(7)).Approved())
 	assert.False(t, choose(t, p, approve(6)).Approved())
 	assert.False(t, choose(t, p, approve(8)).Approved())
-	for name, change := range map[string]func(*plan.Choices){"strike": func(c *plan.Choices) { c.Strike("new") }, "decide": func(c *plan.Choices) { c.Decide("new", rule.SourceWins) }} {
+	for name, change := range map[string]func(*plan.Choices){"strike": func(c *plan.Choices) { c.Strike("new") },
+		"decide": func(c *plan.Choices) { c.Decide("new", rule.SourceWins) }} {
 		yes := choose(t, p, approve(7))
 		assert.False(t, choose(t, yes, change).Approved(), name)
 	}
@@ -108,22 +110,46 @@ func TestApproving(t *testing.T) {
 
 // A conflict is decided by the nearest name that was given, and opened again.
 func TestDeciding(t *testing.T) {
-	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Agreed: plantest.Agreed{}, Rules: rule.Default()}
+	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Agreed: plantest.Agreed{},
+		Rules: rule.Default()}
 	w.Rules.Direction = rule.TwoWay
 	for _, k := range []string{"a", "ab", "d/1", "d/2", "d/e/3"} {
 		w.Source[k], w.Target[k], w.Agreed[k] = at(2, 1), at(3, 2), [2]object.Entry{at(1, 9), at(1, 9)}
 	}
 	got, p := planned(t, &w, nil)
-	require.Equal(t, map[string]string{"a": "conflict", "ab": "conflict", "d/1": "conflict", "d/2": "conflict", "d/e/3": "conflict"}, got)
+	require.Equal(t, map[string]string{"a": "conflict", "ab": "conflict", "d/1": "conflict", "d/2": "conflict",
+		"d/e/3": "conflict"}, got)
 	p = choose(t, p, func(c *plan.Choices) {
 		c.Decide("a", rule.SourceWins)
 		c.Decide("d/", rule.TargetWins)
 		c.Decide("d/e/", rule.NewerWins)
 	})
-	assert.Equal(t, map[string]string{"a": "change", "ab": "conflict", "d/1": "change back", "d/2": "change back", "d/e/3": "change"}, effects(t, p))
-	assert.Equal(t, []int64{1, 4, 2}, []int64{p.Info.Totals[plan.Conflict].Count, p.Info.Totals[plan.Change].Count, p.Info.Back.Count})
+	assert.Equal(t, map[string]string{"a": "change", "ab": "conflict", "d/1": "change back", "d/2": "change back",
+		"d/e/3": "change"}, effects(t, p))
+	assert.Equal(t, []int64{1, 4, 2}, []int64{p.Info.Totals[plan.Conflict].Count, p.Info.Totals[plan.Change].Count,
+		p.Info.Back.Count})
 	p = choose(t, p, func(c *plan.Choices) { c.Decide("d/", rule.Ask) })
-	assert.Equal(t, map[string]string{"a": "change", "ab": "conflict", "d/1": "conflict", "d/2": "conflict", "d/e/3": "conflict"}, effects(t, p), "a folder's word replaces those below it")
+	assert.Equal(t, map[string]string{"a": "change", "ab": "conflict", "d/1": "conflict", "d/2": "conflict",
+		"d/e/3": "conflict"}, effects(t, p), "a folder's word replaces those below it")
 	p = choose(t, p, func(c *plan.Choices) { c.Strike("a") })
 	assert.Equal(t, "left out", effects(t, p)["a"], "struck counts more")
+}
+
+// What is no conflict stays what it is, whatever is decided for the folder that it lies in.
+func TestDecidingOfConflictsAlone(t *testing.T) {
+	w := plantest.World{Source: plantest.Tree{"d/new": at(1, 1), "d/older": at(3, 1)},
+		Target: plantest.Tree{"d/theirs": at(1, 1), "d/older": at(1, 9)},
+		Agreed: plantest.Agreed{"d/older": {at(1, 9), at(1, 9)}}, Rules: rule.Default()}
+	w.Rules.Direction = rule.TwoWay
+	w.Source["d/both"], w.Target["d/both"], w.Agreed["d/both"] = at(2, 1), at(3, 2), [2]object.Entry{at(1, 9), at(1, 9)}
+	want, p := planned(t, &w, nil)
+	require.Equal(t, map[string]string{"d/new": "add", "d/older": "change", "d/theirs": "add back",
+		"d/both": "conflict"},
+		want)
+	for how, text := range map[rule.Conflicts]string{rule.TargetWins: "change back", rule.SourceWins: "change",
+		rule.Ask: "conflict"} {
+		p = choose(t, p, func(c *plan.Choices) { c.Decide("d/", how) })
+		want["d/both"] = text
+		assert.Equal(t, want, effects(t, p), how)
+	}
 }

@@ -33,18 +33,35 @@ const (
 // Kinds are all kinds, in the order they are shown.
 var Kinds = [...]Kind{Add, Change, Meta, Remove, Conflict, Blocked, Same, Extra, LeftOut}
 
-var kindNames = [...]string{"same", "add", "change", "metadata", "remove", "conflict", "blocked", "extra", "left out"}
+var kindNames = [...]string{"same", "add", "change", "metadata", "delete", "conflict", "blocked", "target-only",
+	"left out"}
 
 // String is the kind in one lower-case word.
 func (k Kind) String() string { return kindNames[k] }
 
+// Words are the kind in words for a job that does this with what is only at its target:
+// where that goes to the trash nothing is deleted.
+func (k Kind) Words(only rule.TargetOnly) string {
+	if k == Remove && only == rule.MoveToTrash {
+		return "move to trash"
+	}
+	return k.String()
+}
+
 // MarshalText writes the word, so that JSON keys and values read well.
 func (k Kind) MarshalText() ([]byte, error) { return []byte(kindNames[k]), nil }
 
-// UnmarshalText reads the word.
+// oldKindNames are words that effects had.
+var oldKindNames = map[string]string{"remove": "delete", "extra": "target-only"}
+
+// UnmarshalText reads the word, also as older builds wrote it.
 func (k *Kind) UnmarshalText(text []byte) error {
+	word := string(text)
+	if now, ok := oldKindNames[word]; ok {
+		word = now
+	}
 	for i, n := range kindNames {
-		if n == string(text) {
+		if n == word {
 			*k = Kind(i)
 			return nil
 		}
@@ -63,42 +80,43 @@ type Reason uint8
 
 // The reasons.
 const (
-	NoReason      Reason = iota
-	NotThere             // nothing at the other side
-	OtherSize            // sizes differ
-	OtherTime            // same size, times differ (both sides keep times)
-	Newer                // same size, source changed after the target was stored
-	OtherContent         // checksums differ
-	SameFacts            // size and time agree
-	SameContent          // checksums agree
-	OnlyThere            // not at the source, left by the job's rule
-	SpecialFile          // a link, socket or device
-	NameNotHeld          // the target cannot have this name; see Note
-	NameClash            // a key would be file and folder at once; see Note
-	TooLarge             // over the target's largest object
-	NotComparable        // judging by content failed; see Note
-	SameSize             // judged by size alone
-	Unchanged            // both are as they were when they last agreed
-	OtherState           // another than when both last agreed; see Moved
-	SentAlways           // the job sends everything
-	NotTaken             // dropped by the selection; see Note
-	InTrash              // lies below the trash prefix
-	TargetStays          // the job leaves others at the target
-	TargetNewer          // the job replaces older ones only
-	GoneThere            // was at the other side when both last agreed
-	Extraneous           // not at the source, and the job removes such
-	GoneHere             // removed at one side of a two-way job
-	NotSure              // an extra that may be outside the selection
-	Incomplete           // an extra, but a listing has gaps
-	KeptBeside           // an older one, kept under a name with its time
-	OtherClass           // another storage class than the job wants
-	OtherMode            // permissions differ
-	OtherFacts           // metadata or tags differ; see Note
-	Undecided            // changed at both sides
-	Decided              // a person decided the conflict
-	Struck               // a person struck it out of the plan
-	InArchive            // lies below the archive prefix of the source
-	InDoubt              // found another, or an interrupted write has left it
+	NoReason        Reason = iota
+	NotThere               // nothing at the other side
+	OtherSize              // sizes differ
+	OtherTime              // same size, times differ (both sides keep times)
+	Newer                  // same size, source changed after the target was stored
+	OtherContent           // checksums differ
+	SameAttributes         // size and time agree
+	SameContent            // checksums agree
+	OnlyThere              // not at the source, left by the job's rule
+	SpecialFile            // a link, socket or device
+	NameNotHeld            // the target cannot have this name; see Note
+	NameClash              // a key would be file and folder at once; see Note
+	TooLarge               // over the target's largest object
+	NotComparable          // judging by content failed; see Note
+	SameSize               // judged by size alone
+	Unchanged              // both are as they were when they last agreed
+	OtherState             // another than when both last agreed; see Moved
+	SentAlways             // the job sends everything
+	NotTaken               // dropped by the selection; see Note
+	InTrash                // lies below the trash prefix
+	TargetStays            // the job leaves others at the target
+	TargetNewer            // the job replaces older ones only
+	GoneThere              // was at the other side when both last agreed
+	Extraneous             // not at the source, and the job removes such
+	GoneHere               // removed at one side of a two-way job
+	NotSure                // an extra that may be outside the selection
+	Incomplete             // an extra, but a listing has gaps
+	KeptBeside             // an older one, kept under a name with its time
+	OtherClass             // another storage class than the job wants
+	OtherMode              // permissions differ
+	OtherAttributes        // metadata or tags differ; see Note
+	Undecided              // changed at both sides
+	Decided                // a person decided the conflict
+	Struck                 // a person struck it out of the plan
+	InArchive              // lies below the archive prefix of the source
+	InDoubt                // found another, or an interrupted write has left it
+	GoesAlong              // a link that the target keeps beside the objects
 	reasonCount
 )
 
@@ -197,15 +215,19 @@ func (e *Effect) because() string {
 	case NotThere:
 		return "it is not at the " + e.receiver()
 	case OtherSize:
-		return fmt.Sprintf("%s at the source, %s at the target", humanize.IBytes(uint64(e.Source.Size)), humanize.IBytes(uint64(e.Target.Size))) + e.since()
+		return fmt.Sprintf("%s at the source, %s at the target", humanize.IBytes(uint64(e.Source.Size)),
+			humanize.IBytes(uint64(e.Target.Size))) + e.since()
 	case OtherTime:
-		return fmt.Sprintf("modified %s at the source, %s at the target", stamp(e.Source.Modified), stamp(e.Target.Modified)) + e.since()
+		return fmt.Sprintf("modified %s at the source, %s at the target", stamp(e.Source.Modified),
+			stamp(e.Target.Modified)) + e.since()
 	case Newer:
-		return fmt.Sprintf("modified %s, after it was stored at the target %s", stamp(e.Source.Modified), stamp(e.Target.Modified))
+		return fmt.Sprintf("modified %s, after it was stored at the target %s", stamp(e.Source.Modified),
+			stamp(e.Target.Modified))
 	case TargetNewer:
-		return fmt.Sprintf("the one at the target is newer: %s, this one %s", stamp(e.Target.Modified), stamp(e.Source.Modified))
+		return fmt.Sprintf("the one at the target is newer: %s, this one %s", stamp(e.Target.Modified),
+			stamp(e.Source.Modified))
 	case GoneThere:
-		return "it was at the " + e.receiver() + " when both last agreed, and is gone there"
+		return "it was at the " + e.receiver() + " at the last run, and is gone there"
 	case Undecided:
 		return e.conflict()
 	case NotTaken:
@@ -218,28 +240,30 @@ func (e *Effect) because() string {
 }
 
 var plainReasons = map[Reason]string{
-	OtherContent: "same size, other content",
-	InDoubt:      "what is at the target was found to be other content, or left by a write that was interrupted",
-	SameFacts:    "size and time agree",
-	SameContent:  "the checksums agree",
-	SameSize:     "the sizes agree",
-	Unchanged:    "both are as when they last agreed",
-	OtherState:   "it is another",
-	SentAlways:   "the job sends everything",
-	OnlyThere:    "it is only at the target, and stays",
-	SpecialFile:  "it is a link or a special file, not content",
-	TooLarge:     "it is larger than the target takes",
-	InTrash:      "it lies in the job's trash",
-	InArchive:    "it was sent before, and moved here",
-	TargetStays:  "another one is at the target, and the job leaves those",
-	Extraneous:   "it is not at the source",
-	GoneHere:     "it was removed at the other side since both agreed",
-	NotSure:      "it is only at the target; whether the job would take it cannot be told there, so it stays",
-	Incomplete:   "it is only at the target, or the listing has a gap: nothing is removed on a listing that is not whole",
-	KeptBeside:   "an older one, kept when it was replaced",
-	OtherClass:   "same content, another storage class than the job wants",
-	OtherMode:    "same content, other permissions",
-	Struck:       "a person struck it out of this plan",
+	OtherContent:   "same size, different content",
+	InDoubt:        "what is at the target was found to be different content, or left by a write that was interrupted",
+	SameAttributes: "size and time agree",
+	SameContent:    "the checksums agree",
+	SameSize:       "the sizes agree",
+	Unchanged:      "neither has changed since the last run",
+	OtherState:     "it differs",
+	SentAlways:     "the job sends everything",
+	OnlyThere:      "it is only at the target, and stays",
+	SpecialFile:    "it is a link or a special file, not content",
+	GoesAlong:      "it is a link: it goes along with what is sent",
+	TooLarge:       "it is larger than the target takes",
+	InTrash:        "it lies in the job's trash",
+	InArchive:      "it was sent before, and moved here",
+	TargetStays:    "the target differs, and the job skips those",
+	Extraneous:     "it is not at the source",
+	GoneHere:       "it was deleted at the other side since the last run",
+	NotSure:        "it is only at the target; whether the job would take it cannot be told there, so it stays",
+	Incomplete: "it is only at the target, or the listing has a gap: nothing is deleted on a listing that is not " +
+		"whole",
+	KeptBeside: "an older one, kept when it was replaced",
+	OtherClass: "same content, another storage class than the job wants",
+	OtherMode:  "same content, other permissions",
+	Struck:     "a person struck it out of this plan",
 }
 
 // Blocks is what a reason blocks, in a few words to count objects under.
@@ -270,13 +294,13 @@ func (e *Effect) since() string {
 	case e.Kind == Same || e.Kind == LeftOut || e.Reason == GoneHere || e.Reason == GoneThere:
 		return ""
 	case e.Moved == AtSource && e.Source == nil:
-		return ", removed at the source since both agreed"
+		return ", deleted at the source since the last run"
 	case e.Moved == AtSource:
-		return ", changed at the source since both agreed"
+		return ", changed at the source since the last run"
 	case e.Moved == AtTarget:
 		return ", changed at the target without this job"
 	case e.Moved == AtBoth:
-		return ", changed at both sides since they agreed"
+		return ", changed at both sides since the last run"
 	}
 	return ""
 }
@@ -284,11 +308,11 @@ func (e *Effect) since() string {
 func (e *Effect) conflict() string {
 	side := func(x *object.Entry) string {
 		if x == nil {
-			return "removed"
+			return "deleted"
 		}
 		return humanize.IBytes(uint64(x.Size)) + " of " + stamp(x.Modified)
 	}
-	text := "it changed at both sides since they agreed: "
+	text := "it changed at both sides since the last run: "
 	if e.Moved == NotKnown {
 		text = "the two differ, and which is to follow which is not known: "
 	}
@@ -311,7 +335,8 @@ func (e *Effect) append(b []byte) []byte {
 	for _, f := range []struct {
 		on  bool
 		bit byte
-	}{{e.Source != nil, hasSource}, {e.Target != nil, hasTarget}, {e.Note != "", hasNote}, {e.Aside != "", hasAside}, {e.Back, isBack}} {
+	}{{e.Source != nil, hasSource}, {e.Target != nil, hasTarget}, {e.Note != "", hasNote}, {e.Aside != "", hasAside},
+		{e.Back, isBack}} {
 		if f.on {
 			flags |= f.bit
 		}
@@ -334,11 +359,13 @@ func (e *Effect) append(b []byte) []byte {
 var errDamaged = errors.New("plan: an effect is damaged")
 
 func (e *Effect) decode(key string, b []byte) (err error) {
-	if len(b) < 3 || b[0] >= byte(kindCount) || b[1] == byte(NoReason) || b[1] >= byte(reasonCount) || Moved(b[2]>>movedShift) > AtBoth {
+	if len(b) < 3 || b[0] >= byte(kindCount) || b[1] == byte(NoReason) || b[1] >= byte(reasonCount) ||
+		Moved(b[2]>>movedShift) > AtBoth {
 		return errDamaged
 	}
 	flags := b[2]
-	*e = Effect{Key: key, Kind: Kind(b[0]), Reason: Reason(b[1]), Back: flags&isBack != 0, Moved: Moved(flags >> movedShift)}
+	*e = Effect{Key: key, Kind: Kind(b[0]), Reason: Reason(b[1]), Back: flags&isBack != 0,
+		Moved: Moved(flags >> movedShift)}
 	b = b[3:]
 	for _, text := range []struct {
 		flag byte

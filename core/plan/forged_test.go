@@ -18,7 +18,8 @@ import (
 func TestForgedEffects(t *testing.T) {
 	dir := t.TempDir()
 	whole := plan.Effect{Kind: plan.Change, Reason: plan.OtherSize, Note: "n", Aside: "a", Moved: plan.AtBoth,
-		Source: &object.Entry{Size: 3, Modified: time.Unix(5, 0), ETag: "e", Mode: object.ModeOf(0o640), Sums: []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}}, Target: &object.Entry{Size: 4}}
+		Source: &object.Entry{Size: 3, Modified: time.Unix(5, 0), ETag: "e", Mode: object.ModeOf(0o640),
+			Sums: []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}}, Target: &object.Entry{Size: 4}}
 	n, read := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		n++

@@ -15,8 +15,10 @@ import (
 // An effect that can be read says what it is, and is the same when written again.
 func FuzzEffect(f *testing.F) {
 	for _, e := range []Effect{
-		{Kind: Change, Reason: OtherSize, Note: "n", Aside: "a", Moved: AtBoth, Source: &object.Entry{Size: 3, Modified: time.Unix(5, 0), ETag: "e"}, Target: &object.Entry{Size: 4}},
-		{Kind: Remove, Reason: Extraneous, Target: &object.Entry{Size: 1}}, {Kind: Conflict, Reason: Undecided, Source: &object.Entry{}, Target: &object.Entry{}},
+		{Kind: Change, Reason: OtherSize, Note: "n", Aside: "a", Moved: AtBoth,
+			Source: &object.Entry{Size: 3, Modified: time.Unix(5, 0), ETag: "e"}, Target: &object.Entry{Size: 4}},
+		{Kind: Remove, Reason: Extraneous, Target: &object.Entry{Size: 1}},
+		{Kind: Conflict, Reason: Undecided, Source: &object.Entry{}, Target: &object.Entry{}},
 		{Kind: Add, Back: true, Reason: NotThere, Target: &object.Entry{Class: "GLACIER"}},
 	} {
 		f.Add(e.append(nil))
@@ -51,7 +53,7 @@ func FuzzChoices(f *testing.F) {
 	sum := p.fileSum
 	require.NoError(f, p.Close())
 	f.Add([]byte(`{"of":"` + sum + `","struck":["a","b/"],"decided":{"b/1":"source"}}`))
-	f.Add([]byte(`{"of":"` + sum + `","summary":{"Totals":[{"Count":-1}]},"approved":{"removals":4}}`))
+	f.Add([]byte(`{"of":"` + sum + `","summary":{"Totals":[{"Count":-1}]},"approved":{"deletions":4}}`))
 	f.Add([]byte(`{"of":"x","struck":[""]}`))
 	f.Add([]byte(`{`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
@@ -63,7 +65,7 @@ func FuzzChoices(f *testing.F) {
 		defer p.Close()
 		_ = p.Approved()
 		require.NoError(t, p.Recount(t.Context()))
-		if !p.Choices.Any() {
+		if !p.Choices.any() {
 			return
 		}
 		var sum Totals

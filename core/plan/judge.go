@@ -103,6 +103,13 @@ func (j *judging) judge(source, target *object.Entry, g *agreed.State) pair {
 		}
 		return p
 	}
+	if why := j.notArrived(source); why != "" {
+		e.Kind, e.Reason, e.Note = LeftOut, NotTaken, why
+		if target != nil && j.opts.Rules.Direction == rule.OneWay {
+			j.clash(e.Key)
+		}
+		return p
+	}
 	p.askTags = j.match.NeedsTags() && source.Kind != object.Special
 	if j.gone(&p) || j.blocked(e) {
 		return p
@@ -116,6 +123,14 @@ func (j *judging) judge(source, target *object.Entry, g *agreed.State) pair {
 	}
 	j.compareFacts(&p)
 	return p
+}
+
+// notArrived says why a source object is left alone for now; "" for one that is not.
+func (j *judging) notArrived(source *object.Entry) string {
+	if j.opts.Arrived == nil || source.Kind != object.Object {
+		return ""
+	}
+	return j.opts.Arrived(source)
 }
 
 func moved(source, target *object.Entry, g *agreed.State) Moved {
@@ -144,7 +159,7 @@ func (j *judging) only(p *pair) {
 		return
 	}
 	j.clash(e.Key)
-	if r.Extras == rule.Leave || e.Target.Kind == object.Special {
+	if r.TargetOnly == rule.KeepThere || e.Target.Kind == object.Special {
 		return
 	}
 	taken, sure := j.match.TakesName(e.Target)
@@ -156,7 +171,7 @@ func (j *judging) only(p *pair) {
 	switch {
 	case !taken:
 		e.Kind, e.Reason, e.Note = LeftOut, NotTaken, "by its name or size"
-	case r.Different == rule.KeepBoth && KeptName(e.Key):
+	case r.WhenDifferent == rule.KeepBoth && KeptName(e.Key):
 		e.Reason = KeptBeside
 	case !sure:
 		e.Reason = NotSure
@@ -164,7 +179,7 @@ func (j *judging) only(p *pair) {
 		e.Reason = Incomplete
 	default:
 		e.Kind, e.Reason = Remove, Extraneous
-		if r.Extras == rule.Trash {
+		if r.TargetOnly == rule.MoveToTrash {
 			e.Aside = j.trashed(e.Key)
 		}
 	}
@@ -198,7 +213,8 @@ func (j *judging) onlyTwoWay(p *pair) {
 		e.Kind, e.Reason, e.Note = LeftOut, NotTaken, "by its name or size"
 	case p.agreed == nil:
 		e.Back = true
-		if !j.blockedAt(e, e.Target, j.opts.NameBack, j.opts.Source) && !j.clashes(e, j.opts.Source.Tree, j.over, j.source, j.next.source) {
+		if !j.blockedAt(e, e.Target, j.opts.NameBack, j.opts.Source) &&
+			!j.clashes(e, j.opts.Source.Tree, j.over, j.source, j.next.source) {
 			e.Kind, e.Reason = Add, NotThere
 		}
 	case e.Moved == AtBoth:
@@ -221,7 +237,8 @@ func (j *judging) gone(p *pair) bool {
 	case e.Moved == AtBoth:
 		j.conflict(e)
 	case !j.whole:
-		e.Kind, e.Reason, e.Note = Blocked, NotComparable, "it is gone at the target, or the listing has a gap: nothing is removed on a listing that is not whole"
+		e.Kind, e.Reason, e.Note = Blocked, NotComparable,
+			"it is gone at the target, or the listing has a gap: nothing is deleted on a listing that is not whole"
 	default:
 		e.Kind, e.Reason, e.Back = Remove, GoneHere, true
 	}
@@ -243,7 +260,7 @@ func (j *judging) compareFacts(p *pair) {
 		}
 		return
 	}
-	switch judge := j.opts.Rules.Judge; {
+	switch judge := j.opts.Rules.CompareBy; {
 	case judge == rule.SendAll:
 		j.differs(p, SentAlways)
 	case j.gzips != nil && j.gzips(e.Key): // its size there says nothing
@@ -277,7 +294,7 @@ func (j *judging) byTime(p *pair) {
 	switch {
 	case opts.Target.KeepsTimes:
 		if j.sameTime(src.Modified, dst.Modified) {
-			j.same(p, SameFacts)
+			j.same(p, SameAttributes)
 		} else {
 			j.differs(p, OtherTime)
 		}
@@ -289,7 +306,7 @@ func (j *judging) byTime(p *pair) {
 		// change, that errs towards sending once too often.
 		j.differs(p, Newer)
 	default:
-		j.same(p, SameFacts)
+		j.same(p, SameAttributes)
 	}
 }
 
@@ -313,12 +330,17 @@ func (j *judging) same(p *pair, why Reason) {
 	}
 	p.askFacts = r.As.Tags || len(r.As.Metadata) > 0
 	switch {
-	case (why == SameSize || why == SameContent) && j.opts.Target.KeepsTimes && !j.sameTime(e.Source.Modified, e.Target.Modified),
-		why == SameContent && !j.opts.Target.KeepsTimes && p.agreed != nil && !p.agreed.Source.Modified.Equal(e.Source.Modified):
-		e.Kind, e.Reason, e.Note = Meta, OtherFacts, "same content, modified "+stamp(e.Source.Modified)+" at the source"
-	case j.opts.Target.KeepsModes && e.Source.Mode != 0 && e.Target.Mode != 0 && e.Source.Mode.Perm() != e.Target.Mode.Perm():
+	case (why == SameSize || why == SameContent) && j.opts.Target.KeepsTimes &&
+		!j.sameTime(e.Source.Modified, e.Target.Modified),
+		why == SameContent && !j.opts.Target.KeepsTimes && p.agreed != nil &&
+			!p.agreed.Source.Modified.Equal(e.Source.Modified):
+		e.Kind, e.Reason, e.Note = Meta, OtherAttributes, "same content, modified "+stamp(e.Source.Modified)+
+			" at the source"
+	case j.opts.Target.KeepsModes && e.Source.Mode != 0 && e.Target.Mode != 0 &&
+		e.Source.Mode.Perm() != e.Target.Mode.Perm():
 		e.Kind, e.Reason = Meta, OtherMode
-	case !j.opts.Target.KeepsModes && j.opts.Target.KeepsMetadata && p.agreed != nil && p.agreed.Source.Mode != 0 && e.Source.Mode != 0 && p.agreed.Source.Mode.Perm() != e.Source.Mode.Perm():
+	case !j.opts.Target.KeepsModes && j.opts.Target.KeepsMetadata && p.agreed != nil && p.agreed.Source.Mode != 0 &&
+		e.Source.Mode != 0 && p.agreed.Source.Mode.Perm() != e.Source.Mode.Perm():
 		// Kept in metadata, which a listing does not tell: what the source had when
 		// both agreed does.
 		e.Kind, e.Reason = Meta, OtherMode
@@ -347,7 +369,7 @@ func (j *judging) differs(p *pair, why Reason) {
 		}
 		return
 	}
-	switch r.Different {
+	switch r.WhenDifferent {
 	case rule.Skip:
 		e.Kind, e.Reason = LeftOut, TargetStays
 	case rule.IfNewer:

@@ -39,12 +39,26 @@ func TestChoicesThatCannotBeKept(t *testing.T) {
 	cancel()
 	assert.ErrorIs(t, refused(gone, p.Path), context.Canceled)
 	refused(ctx, filepath.Join(t.TempDir(), "none.plan"))
-	require.NoError(t, os.Mkdir(file+".new", 0o700))
-	assert.ErrorContains(t, refused(ctx, p.Path), "keeping what was decided")
-	require.NoError(t, os.Remove(file+".new"))
+	// A name just as long as a name can be, beside which nothing can be written.
+	long := filepath.Join(t.TempDir(), strings.Repeat("n", 240))
+	for from, to := range map[string]string{p.Path: long + ".plan", file: long + ".choices.json"} {
+		raw, err := os.ReadFile(from)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(to, raw, 0o600))
+	}
+	assert.ErrorContains(t, refused(ctx, long+".plan"), "keeping what was decided")
+	kept, err := os.ReadFile(long + ".choices.json")
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(kept))
 	require.NoError(t, os.WriteFile(file, []byte("{"), 0o600))
 	_, err = plan.Choose(ctx, p.Path, more)
-	assert.ErrorContains(t, err, "remove that file to decide anew")
+	assert.ErrorContains(t, err, "delete that file to decide anew")
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.Mkdir(file, 0o700)) // it cannot be read: nobody knows what is in it
+	_, err = plan.Choose(ctx, p.Path, more)
+	require.ErrorContains(t, err, "cannot be read")
+	assert.NotContains(t, err.Error(), "delete")
+	require.NoError(t, os.Remove(file))
 	require.NoError(t, os.WriteFile(file, before, 0o600))
 	again, err := plan.Open(p.Path)
 	require.NoError(t, err)
@@ -72,7 +86,8 @@ func TestDamagedPlan(t *testing.T) {
 
 // A conflict that was decided says for whom, and is just what it was once it is open again.
 func TestDecidingAndBack(t *testing.T) {
-	source, target := object.Entry{Key: "a", Size: 1, Modified: plantest.Now}, object.Entry{Key: "a", Size: 2, Modified: plantest.Now.Add(-time.Hour)}
+	source, target := object.Entry{Key: "a", Size: 1, Modified: plantest.Now},
+		object.Entry{Key: "a", Size: 2, Modified: plantest.Now.Add(-time.Hour)}
 	for _, c := range []struct {
 		how    rule.Conflicts
 		source *object.Entry
@@ -85,10 +100,10 @@ func TestDecidingAndBack(t *testing.T) {
 		{rule.NewerWins, &source, &target, "change", "for the source"},
 		{rule.NewerWins, &target, &source, "change back", "for the target"},
 		{rule.NewerWins, &source, &source, "change", "for the source"},
-		{rule.SourceWins, nil, &target, "remove", "for the source"},
+		{rule.SourceWins, nil, &target, "delete", "for the source"},
 		{rule.TargetWins, nil, &target, "add back", "for the target"},
 		{rule.SourceWins, &source, nil, "add", "for the source"},
-		{rule.TargetWins, &source, nil, "remove back", "for the target"},
+		{rule.TargetWins, &source, nil, "delete back", "for the target"},
 		{rule.NewerWins, nil, &target, "add back", "for the target"},
 		{rule.NewerWins, &source, nil, "add", "for the source"},
 		{rule.BothStay, nil, &target, "add back", "for the target"},
@@ -100,7 +115,8 @@ func TestDecidingAndBack(t *testing.T) {
 		assert.Contains(t, e.Note, c.note)
 		assert.Equal(t, plan.Decided, e.Reason)
 		e.Decide(rule.Ask)
-		assert.Equal(t, plan.Effect{Key: "a", Kind: plan.Conflict, Reason: plan.Undecided, Source: c.source, Target: c.target}, e)
+		assert.Equal(t, plan.Effect{Key: "a", Kind: plan.Conflict, Reason: plan.Undecided, Source: c.source,
+			Target: c.target}, e)
 	}
 }
 
@@ -124,15 +140,17 @@ func TestAsking(t *testing.T) {
 			return nil, nil
 		}
 		o.SameContent = func(context.Context, *object.Entry, *object.Entry) (bool, error) {
-			t.Error("nothing is judged by content, and it was asked for")
+			t.Error("nothing is compared by content, and it was asked for")
 			return false, nil
 		}
 		o.OtherFacts = func(_ context.Context, a, _ *object.Entry) (string, error) {
-			return map[string]string{"other": "another tag"}[a.Key], map[string]error{"broken": errors.New("the tide came in")}[a.Key]
+			return map[string]string{"other": "another tag"}[a.Key],
+				map[string]error{"broken": errors.New("the tide came in")}[a.Key]
 		}
 	})
 	assert.Equal(t, map[string]string{"alike": "same", "other": "metadata", "broken": "blocked"}, got)
-	for key, why := range map[string]string{"other": "another tag", "broken": "comparing metadata failed: the tide came in"} {
+	for key, why := range map[string]string{"other": "another tag",
+		"broken": "comparing metadata failed: the tide came in"} {
 		c := p.Effects(key)
 		require.True(t, c.Next())
 		assert.Contains(t, c.Effect().Why(), why)
@@ -140,7 +158,8 @@ func TestAsking(t *testing.T) {
 	w.Rules.As.Tags, w.Rules.Select.Tags = false, map[string]string{"site": "weir"}
 	got, p = planned(t, &w, func(o *plan.Options) {
 		o.Tags = func(_ context.Context, e *object.Entry) (map[string]string, error) {
-			return map[string]map[string]string{"alike": {"site": "weir"}, "other": {"site": "spit"}}[e.Key], map[string]error{"broken": errors.New("the tide came in")}[e.Key]
+			return map[string]map[string]string{"alike": {"site": "weir"}, "other": {"site": "spit"}}[e.Key],
+				map[string]error{"broken": errors.New("the tide came in")}[e.Key]
 		}
 	})
 	assert.Equal(t, map[string]string{"alike": "same", "other": "left out", "broken": "blocked"}, got)
@@ -150,6 +169,7 @@ func TestAsking(t *testing.T) {
 // How far planning has come is told, up to all of it, and what is known so far with it.
 func TestPartial(t *testing.T) {
 	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Rules: rule.Default()}
+	w.Rules.Select.Include = []string{"**"}
 	for i := range 18_000 {
 		e := at(1, 1)
 		e.ETag = fmt.Sprintf("%0400d", i)
@@ -160,10 +180,16 @@ func TestPartial(t *testing.T) {
 		}
 	}
 	var shares []float64
-	var last plan.Summary
+	var first, last plan.Summary
+	takes := int64(-1)
 	_, p := planned(t, &w, func(o *plan.Options) {
-		o.Partial = func(s plan.Summary, share float64) { shares, last = append(shares, share), s }
+		o.Partial = func(s plan.Summary, share float64) {
+			if shares, last = append(shares, share), s; takes < 0 {
+				first, takes = s, s.Tallies[0].Takes
+			}
+		}
 	})
+	assert.Equal(t, takes, first.Tallies[0].Takes, "what was told goes on counting")
 	require.Greater(t, len(shares), 2)
 	for i := 1; i < len(shares); i++ {
 		assert.Greater(t, shares[i], shares[i-1])

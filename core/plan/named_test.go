@@ -23,7 +23,8 @@ import (
 
 // at is an object of some bytes, so many hours old.
 func at(size int64, hours int) object.Entry {
-	return object.Entry{Size: size, Modified: plantest.Now.Add(-time.Duration(hours) * time.Hour), ETag: strings.Repeat("e", int(size)) + string(rune('a'+hours%26))}
+	return object.Entry{Size: size, Modified: plantest.Now.Add(-time.Duration(hours) * time.Hour),
+		ETag: strings.Repeat("e", int(size)) + string(rune('a'+hours%26))}
 }
 
 // told is an effect in a few words: kind, "back", the name kept under, "because" of it.
@@ -46,7 +47,9 @@ func planned(t *testing.T, w *plantest.World, change func(*plan.Options)) (map[s
 	if w.Gaps {
 		cb.Info.Missed = 1
 	}
-	opts := plan.Options{Job: "masters", Number: 7, Rules: w.Rules, Now: plantest.Now, Source: place.Abilities{Tree: w.SourceIsTree}, Target: place.Abilities{KeepsTimes: w.KeepsTimes, Tree: w.IsTree}}
+	opts := plan.Options{Job: "masters", Number: 7, Rules: w.Rules, Now: plantest.Now,
+		Source: place.Abilities{Tree: w.SourceIsTree}, Target: place.Abilities{KeepsTimes: w.KeepsTimes,
+			Tree: w.IsTree}}
 	if w.Agreed != nil {
 		known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
 		t.Cleanup(func() { known.Close() })
@@ -87,41 +90,76 @@ func TestNamed(t *testing.T) {
 		world plantest.World
 		want  map[string]string
 	}{
-		"changed at both sides, a person decides": {plantest.World{Source: plantest.Tree{"a": at(2, 1)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.Ask)},
+		"changed at both sides, a person decides": {plantest.World{Source: plantest.Tree{"a": at(2, 1)},
+			Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.Ask)},
 			map[string]string{"a": "conflict"}},
-		"changed at both sides, the source wins": {plantest.World{Source: plantest.Tree{"a": at(2, 1)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.SourceWins)},
+		"changed at both sides, the source wins": {plantest.World{Source: plantest.Tree{"a": at(2, 1)},
+			Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.SourceWins)},
 			map[string]string{"a": "change"}},
-		"changed at both sides, the newer wins": {plantest.World{Source: plantest.Tree{"a": at(2, 30)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.NewerWins)},
+		"changed at both sides, the newer wins": {plantest.World{Source: plantest.Tree{"a": at(2, 30)},
+			Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.NewerWins)},
 			map[string]string{"a": "change back"}},
-		"changed at both sides, both stay": {plantest.World{Source: plantest.Tree{"a": at(2, 1)}, Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.BothStay)},
+		"changed at both sides, both stay": {plantest.World{Source: plantest.Tree{"a": at(2, 1)},
+			Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.BothStay)},
 			map[string]string{"a": "change aside a (" + day + ")"}},
-		"removed here, changed there": {plantest.World{Target: plantest.Tree{"a": at(3, 24), "b": at(1, 1)}, Agreed: both, Rules: twoWay(rule.Ask)},
+		"deleted here, changed there": {plantest.World{Target: plantest.Tree{"a": at(3, 24), "b": at(1, 1)},
+			Agreed: both, Rules: twoWay(rule.Ask)},
 			map[string]string{"a": "conflict", "b": "add back"}},
-		"removed here, changed there, the newer wins": {plantest.World{Target: plantest.Tree{"a": at(3, 24)}, Agreed: both, Rules: twoWay(rule.NewerWins)},
+		"deleted here, changed there, the newer wins": {plantest.World{Target: plantest.Tree{"a": at(3, 24)},
+			Agreed: both, Rules: twoWay(rule.NewerWins)},
 			map[string]string{"a": "add back"}},
-		"removed here, the same there": {plantest.World{Source: plantest.Tree{"b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 48), "b": at(1, 1)}, Agreed: both, Rules: twoWay(rule.Ask)},
-			map[string]string{"a": "remove", "b": "same"}},
-		"removed there, the same here": {plantest.World{Source: plantest.Tree{"a": at(1, 48)}, Target: plantest.Tree{"c": at(1, 48)}, Agreed: both, Rules: twoWay(rule.Ask)},
-			map[string]string{"a": "remove back", "c": "add back"}},
-		"removed here, with a gap in a listing": {plantest.World{Target: plantest.Tree{"a": at(1, 48)}, Agreed: both, Rules: twoWay(rule.Ask), Gaps: true},
-			map[string]string{"a": "extra"}},
-		"removed there, with a gap in a listing": {plantest.World{Source: plantest.Tree{"a": at(1, 48)}, Agreed: both, Rules: twoWay(rule.Ask), Gaps: true},
+		"deleted here, the same there": {plantest.World{Source: plantest.Tree{"b": at(1, 1)},
+			Target: plantest.Tree{"a": at(1, 48), "b": at(1, 1)}, Agreed: both, Rules: twoWay(rule.Ask)},
+			map[string]string{"a": "delete", "b": "same"}},
+		"deleted there, the same here": {plantest.World{Source: plantest.Tree{"a": at(1, 48)},
+			Target: plantest.Tree{"c": at(1, 48)}, Agreed: both, Rules: twoWay(rule.Ask)},
+			map[string]string{"a": "delete back", "c": "add back"}},
+		"deleted here, with a gap in a listing": {plantest.World{Target: plantest.Tree{"a": at(1, 48)}, Agreed: both,
+			Rules: twoWay(rule.Ask), Gaps: true},
+			map[string]string{"a": "target-only"}},
+		"deleted there, with a gap in a listing": {plantest.World{Source: plantest.Tree{"a": at(1, 48)}, Agreed: both,
+			Rules: twoWay(rule.Ask), Gaps: true},
 			map[string]string{"a": "blocked"}},
-		"an extra, with a gap": {plantest.World{Source: plantest.Tree{"b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 48)}, Rules: with(func(r *rule.Rules) { r.Extras = rule.Remove }), Gaps: true},
-			map[string]string{"a": "extra", "b": "add"}},
-		"an extra, to the trash": {plantest.World{Source: plantest.Tree{"b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 48), "_trash/old": at(1, 1)}, Rules: with(func(r *rule.Rules) { r.Extras = rule.Trash })},
-			map[string]string{"a": "remove aside _trash/" + plan.Stamp("masters", 7, plantest.Now) + "/a", "b": "add", "_trash/old": "left out"}},
-		"an older copy that was kept is no extra": {plantest.World{Source: plantest.Tree{"a.wav": at(2, 1)}, Target: plantest.Tree{"a.wav": at(1, 24), "a (" + day + ").wav": at(1, 30), "b (1999).wav": at(1, 1)},
-			Rules: with(func(r *rule.Rules) { r.Different, r.Extras = rule.KeepBoth, rule.Remove })},
-			map[string]string{"a.wav": "change aside a (" + day + " 2).wav", "a (" + day + ").wav": "extra", "b (1999).wav": "remove"}},
-		"a dot in front is no ending": {plantest.World{Source: plantest.Tree{".profile": at(2, 1)}, Target: plantest.Tree{".profile": at(1, 24)}, Rules: with(func(r *rule.Rules) { r.Different = rule.KeepBoth })},
+		"an extra, with a gap": {plantest.World{Source: plantest.Tree{"b": at(1, 1)},
+			Target: plantest.Tree{"a": at(1, 48)}, Rules: with(func(r *rule.Rules) { r.TargetOnly = rule.DeleteThere }),
+			Gaps: true},
+			map[string]string{"a": "target-only", "b": "add"}},
+		"an extra, to the trash": {plantest.World{Source: plantest.Tree{"b": at(1, 1)},
+			Target: plantest.Tree{"a": at(1, 48), "_trash/old": at(1, 1)},
+			Rules:  with(func(r *rule.Rules) { r.TargetOnly = rule.MoveToTrash })},
+			map[string]string{"a": "delete aside _trash/" + plan.Stamp("masters", 7, plantest.Now) + "/a", "b": "add",
+				"_trash/old": "left out"}},
+		"an older copy that was kept is no extra": {plantest.World{Source: plantest.Tree{"a.wav": at(2, 1)},
+			Target: plantest.Tree{"a.wav": at(1, 24), "a (" + day + ").wav": at(1, 30), "b (1999).wav": at(1, 1)},
+			Rules:  with(func(r *rule.Rules) { r.WhenDifferent, r.TargetOnly = rule.KeepBoth, rule.DeleteThere })},
+			map[string]string{"a.wav": "change aside a (" + day + " 2).wav", "a (" + day + ").wav": "target-only",
+				"b (1999).wav": "delete"}},
+		"a dot in front is no ending": {plantest.World{Source: plantest.Tree{".profile": at(2, 1)},
+			Target: plantest.Tree{".profile": at(1, 24)},
+			Rules:  with(func(r *rule.Rules) { r.WhenDifferent = rule.KeepBoth })},
 			map[string]string{".profile": "change aside .profile (" + day + ")"}},
-		"newer only": {plantest.World{Source: plantest.Tree{"a": at(2, 30), "b": at(2, 20), "c": at(2, 24)}, Target: plantest.Tree{"a": at(1, 24), "b": at(1, 24), "c": at(1, 24)}, Rules: with(func(r *rule.Rules) { r.Different = rule.IfNewer })},
+		"newer only": {plantest.World{Source: plantest.Tree{"a": at(2, 30), "b": at(2, 20), "c": at(2, 24)},
+			Target: plantest.Tree{"a": at(1, 24), "b": at(1, 24), "c": at(1, 24)},
+			Rules:  with(func(r *rule.Rules) { r.WhenDifferent = rule.IfNewer })},
 			map[string]string{"a": "left out", "b": "change", "c": "left out"}},
-		"a file where folders are": {plantest.World{Source: plantest.Tree{"a": at(1, 1), "b/c": at(1, 1)}, Target: plantest.Tree{"a/x": at(1, 1), "b": at(1, 1)}, IsTree: true, Rules: rule.Default()},
-			map[string]string{"a": "blocked", "a/x": "extra", "b": "extra", "b/c": "blocked"}},
-		"links are not content": {plantest.World{Source: plantest.Tree{"a": {Kind: object.Special}}, Target: plantest.Tree{"b": {Kind: object.Special}}, Rules: with(func(r *rule.Rules) { r.Extras = rule.Remove })},
-			map[string]string{"a": "blocked", "b": "extra"}},
+		"a file where folders are": {plantest.World{Source: plantest.Tree{"a": at(1, 1), "b/c": at(1, 1)},
+			Target: plantest.Tree{"a/x": at(1, 1), "b": at(1, 1)}, IsTree: true, Rules: rule.Default()},
+			map[string]string{"a": "blocked", "a/x": "target-only", "b": "target-only", "b/c": "blocked"}},
+		"a file that is left out where folders are": {plantest.World{Source: plantest.Tree{"a": at(1, 1), "a/b": at(1,
+			30)},
+			Target: plantest.Tree{"a": at(2, 40)}, IsTree: true,
+			Rules: with(func(r *rule.Rules) { r.Select.OlderThan = "2h" })},
+			map[string]string{"a": "left out", "a/b": "blocked"}},
+		"a store holds both, from a tree": {plantest.World{Source: plantest.Tree{"a/b": at(1, 1)}, SourceIsTree: true,
+			Target: plantest.Tree{"a": at(1, 1)}, Rules: rule.Default()},
+			map[string]string{"a": "target-only", "a/b": "add"}},
+		"two stores hold both, two ways": {plantest.World{Source: plantest.Tree{"a": at(1, 1)},
+			Target: plantest.Tree{"a/b": at(1, 1)}, Rules: twoWay(rule.Ask)},
+			map[string]string{"a": "add", "a/b": "add back"}},
+		"links are not content": {plantest.World{Source: plantest.Tree{"a": {Kind: object.Special}},
+			Target: plantest.Tree{"b": {Kind: object.Special}},
+			Rules:  with(func(r *rule.Rules) { r.TargetOnly = rule.DeleteThere })},
+			map[string]string{"a": "blocked", "b": "target-only"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, _ := planned(t, &c.world, nil)
@@ -130,23 +168,41 @@ func TestNamed(t *testing.T) {
 	}
 }
 
+// What has not arrived whole is left alone, and what is there under its name at a tree stays in the way.
+func TestNotArrived(t *testing.T) {
+	w := plantest.World{Source: plantest.Tree{"a": at(1, 1), "a/b": at(1, 30), "c": at(1, 1)},
+		Target: plantest.Tree{"a": at(2, 40)}, IsTree: true, Rules: rule.Default()}
+	got, _ := planned(t, &w, func(o *plan.Options) {
+		o.Arrived = func(e *object.Entry) string {
+			if e.Key == "a/b" {
+				return ""
+			}
+			return "it is being written"
+		}
+	})
+	assert.Equal(t, map[string]string{"a": "left out", "a/b": "blocked", "c": "left out"}, got)
+}
+
 // The clocks of two machines count only where they would hide a change.
 func TestSkew(t *testing.T) {
-	w := plantest.World{Source: plantest.Tree{"a": at(1, 1)}, Target: plantest.Tree{"a": at(1, 1)}, Rules: rule.Default()}
+	w := plantest.World{Source: plantest.Tree{"a": at(1, 1)}, Target: plantest.Tree{"a": at(1, 1)},
+		Rules: rule.Default()}
 	skewed := func(source, target time.Duration) string {
 		got, _ := planned(t, &w, func(o *plan.Options) { o.Source.Skew, o.Target.Skew = source, target })
 		return got["a"]
 	}
 	assert.Equal(t, "same", skewed(0, 0))
-	assert.Equal(t, "change", skewed(0, time.Minute), "the store's clock is ahead: what it stored then may be older than it says")
+	assert.Equal(t, "change", skewed(0, time.Minute),
+		"the store's clock is ahead: what it stored then may be older than it says")
 	assert.Equal(t, "change", skewed(-time.Minute, 0), "this one is behind: what was changed may be newer than it says")
 	assert.Equal(t, "same", skewed(time.Minute, -time.Minute), "what would only send too often does not count")
 }
 
 // What could not be compared is neither the same nor changed, and says why.
 func TestNotCompared(t *testing.T) {
-	w := plantest.World{Source: plantest.Tree{"a": at(1, 1), "b": at(1, 1)}, Target: plantest.Tree{"a": at(1, 1), "b": at(1, 1)}, Rules: rule.Default()}
-	w.Rules.Judge = rule.ByContent
+	w := plantest.World{Source: plantest.Tree{"a": at(1, 1), "b": at(1, 1)},
+		Target: plantest.Tree{"a": at(1, 1), "b": at(1, 1)}, Rules: rule.Default()}
+	w.Rules.CompareBy = rule.ByContent
 	got, p := planned(t, &w, func(o *plan.Options) {
 		o.SameContent = func(_ context.Context, a, _ *object.Entry) (bool, error) {
 			if a.Key == "a" {
@@ -166,7 +222,8 @@ func TestNotCompared(t *testing.T) {
 // what was changed at the target would be overwritten.
 func TestDamagedAgreement(t *testing.T) {
 	dir := t.TempDir()
-	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Agreed: plantest.Agreed{}, Rules: rule.Default()}
+	w := plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Agreed: plantest.Agreed{},
+		Rules: rule.Default()}
 	for i := range 4000 {
 		k := fmt.Sprintf("%d", 10_000+i)
 		w.Source[k], w.Target[k] = at(3, 1), at(3, 2)
@@ -184,10 +241,14 @@ func TestDamagedAgreement(t *testing.T) {
 	ca, cb := build(t, filepath.Join(dir, "a"), w.Source), build(t, filepath.Join(dir, "b"), w.Target)
 	defer ca.Close()
 	defer cb.Close()
-	for name, same := range map[string]func(context.Context, *object.Entry, *object.Entry) (bool, error){"at once": nil, "asking": func(context.Context, *object.Entry, *object.Entry) (bool, error) { return true, nil }} {
+	for name, same := range map[string]func(context.Context, *object.Entry, *object.Entry) (bool,
+		error){"at once": nil, "asking": func(context.Context, *object.Entry, *object.Entry) (bool,
+		error) {
+		return true, nil
+	}} {
 		opts := plan.Options{Rules: w.Rules, Agreed: known, Now: plantest.Now, SameContent: same}
 		if same != nil {
-			opts.Rules.Judge = rule.ByContent
+			opts.Rules.CompareBy = rule.ByContent
 		}
 		_, err := plan.Build(ctx, filepath.Join(dir, "p"), ca, cb, opts)
 		assert.Error(t, err, name)

@@ -129,12 +129,12 @@ func (w *Ways) Shown() []WayOf {
 // left out, and nothing could not be listed.
 func (i *Info) Whole() bool { return i.Left == 0 && i.Source.Complete() && i.Target.Complete() }
 
-// Settled tells that a run has nothing to do, at either side.
-func (i *Info) Settled() bool { return i.Totals.Work().Count+i.Afterwards.Count == 0 }
+// NothingToDo tells that a run has nothing to do, at either side.
+func (i *Info) NothingToDo() bool { return i.Totals.Work().Count+i.Afterwards.Count == 0 }
 
 // Idle tells that there is nothing to do, to decide or to complain of.
 func (i *Info) Idle() bool {
-	return i.Whole() && i.Settled() && i.Totals[Conflict].Count == 0
+	return i.Whole() && i.NothingToDo() && i.Totals[Conflict].Count == 0
 }
 
 // Plan is an open plan file.
@@ -166,11 +166,8 @@ func Open(path string) (*Plan, error) {
 // Close closes the file.
 func (p *Plan) Close() error { return p.seg.Close() }
 
-// Count is the number of effects of all kinds. Effects are numbered in order
-// from 0; the number names an effect in a ledger.
-func (p *Plan) Count() int64 { return p.seg.Count() }
-
-// Effects walks the effects with keys from the given one on.
+// Effects walks the effects with keys from the given one on. They are numbered in order from
+// 0; the number names an effect in a ledger.
 func (p *Plan) Effects(from string) *Cursor {
 	return &Cursor{seg: p.seg.Cursor(from), choices: &p.Choices, rules: &p.Info.Rules}
 }

@@ -3,11 +3,20 @@ package plan
 import (
 	"math/bits"
 
+	"lumtra/core/object"
+
 	"lumtra/core/rule"
 )
 
-// Summary is what a plan comes to.
+// Summary is what a plan comes to: sums of its effects, which choices change, and what was
+// found while it was made.
 type Summary struct {
+	Sums
+	Findings
+}
+
+// Sums count a plan's effects.
+type Sums struct {
 	Totals Totals
 	// Left counts the blocked effects that are content and so will be missing at
 	// the target; links and devices are not among them.
@@ -16,29 +25,32 @@ type Summary struct {
 	Back Total `json:",omitzero"`
 	// BackRemovals counts the objects that go at the source.
 	BackRemovals int64 `json:",omitempty"`
-	// Selected is what of the source the job takes, and Rules what each rule of
-	// its selection does.
-	Selected Total        `json:",omitzero"`
-	Tallies  []rule.Tally `json:",omitempty"`
-	// Agreed is what both sides last agreed on; Drifted how many of those
-	// changed or went at the target without the job.
-	Agreed, Drifted int64 `json:",omitempty"`
-	// Sizes are the objects whose content moves, by size.
-	Sizes Sizes
+	// Sizes are the objects whose content moves, by size, and Largest the size of the largest.
+	Sizes   Sizes
+	Largest int64 `json:",omitempty"`
 	// Asides are older objects that are moved and kept.
 	Asides Total `json:",omitzero"`
 	// Afterwards counts the source objects that something is to become of.
 	Afterwards Total `json:",omitzero"`
 	// Cold counts what moves and lies in a class that has to be restored first.
 	Cold Total `json:",omitzero"`
+	// Blocked counts what cannot be done, by reason.
+	Blocked map[Reason]int64 `json:",omitempty"`
+}
+
+// Findings are what was found while a plan was made.
+type Findings struct {
+	// Selected is what of the source the job takes, and Tallies what each rule of its
+	// selection does.
+	Selected Total        `json:",omitzero"`
+	Tallies  []rule.Tally `json:",omitempty"`
+	// Agreed is what both sides last agreed on; Drifted how many of those
+	// changed or went at the target without the job.
+	Agreed, Drifted int64 `json:",omitempty"`
 	// Examples are the first effects that move something, Alike the first keys
 	// that are the same at both sides.
 	Examples []Example `json:",omitempty"`
 	Alike    []Example `json:",omitempty"`
-	// Largest is the size of the largest object that moves.
-	Largest int64 `json:",omitempty"`
-	// Blocked counts what cannot be done, by reason.
-	Blocked map[Reason]int64 `json:",omitempty"`
 	// Compared counts the pairs whose contents were or will be looked at.
 	Compared int64 `json:",omitempty"`
 }
@@ -62,20 +74,25 @@ func sizeClass(n int64) int {
 
 // add counts one effect.
 func (s *Summary) add(e *Effect, r *rule.Rules) {
+	s.Sums.add(e, r)
+	s.Findings.add(e)
+}
+
+func (t *Total) count(bytes int64) {
+	t.Count++
+	t.Bytes += bytes
+}
+
+func (s *Sums) add(e *Effect, r *rule.Rules) {
 	s.Totals.Add(e)
 	if e.Then(r) {
-		s.Afterwards.Count++
-		s.Afterwards.Bytes += e.Source.Size
+		s.Afterwards.count(e.Source.Size)
 	}
 	if e.Missing() {
 		s.Left++
 	}
 	if e.Aside != "" && e.Kind.Acts() {
-		s.Asides.Count++
-		s.Asides.Bytes += e.Over().Size
-	}
-	if e.Kind == Same && len(s.Alike) < keptExamples {
-		s.Alike = append(s.Alike, Example{Key: e.Key, Kind: Same})
+		s.Asides.count(e.Over().Size)
 	}
 	if e.Kind == Blocked {
 		if s.Blocked == nil {
@@ -83,15 +100,11 @@ func (s *Summary) add(e *Effect, r *rule.Rules) {
 		}
 		s.Blocked[e.Reason]++
 	}
-	if e.Reason == SameContent || e.Reason == OtherContent {
-		s.Compared++
-	}
 	if !e.Kind.Acts() {
 		return
 	}
 	if e.Back {
-		s.Back.Count++
-		s.Back.Bytes += e.Bytes()
+		s.Back.count(e.Bytes())
 		if e.Kind == Remove {
 			s.BackRemovals++
 		}
@@ -99,29 +112,30 @@ func (s *Summary) add(e *Effect, r *rule.Rules) {
 	if !e.Kind.Moves() {
 		return
 	}
-	if IsCold(e.Sent().Class) {
-		s.Cold.Count++
-		s.Cold.Bytes += e.Bytes()
+	if object.IsCold(e.Sent().Class) {
+		s.Cold.count(e.Bytes())
 	}
 	s.Largest = max(s.Largest, e.Bytes())
-	class := &s.Sizes[sizeClass(e.Bytes())]
-	class.Count++
-	class.Bytes += e.Bytes()
-	if len(s.Examples) < keptExamples {
-		s.Examples = append(s.Examples, Example{e.Key, e.Kind, e.Back})
-	}
+	s.Sizes[sizeClass(e.Bytes())].count(e.Bytes())
 }
 
-// IsCold tells whether objects of the class have to be restored before they
-// can be read (S3 API Reference, "StorageClass"; Blob API, "Set Blob Tier").
-func IsCold(class string) bool {
-	return class == "GLACIER" || class == "DEEP_ARCHIVE" || class == "Archive"
+func (f *Findings) add(e *Effect) {
+	if e.Kind == Same && len(f.Alike) < keptExamples {
+		f.Alike = append(f.Alike, Example{Key: e.Key, Kind: Same})
+	}
+	if e.Reason == SameContent || e.Reason == OtherContent {
+		f.Compared++
+	}
+	if e.Kind.Moves() && len(f.Examples) < keptExamples {
+		f.Examples = append(f.Examples, Example{e.Key, e.Kind, e.Back})
+	}
 }
 
 // merge adds what was counted of the keys that follow.
 func (s *Summary) merge(o *Summary) {
 	s.Totals.Merge(&o.Totals)
-	for _, x := range []struct{ to, from *Total }{{&s.Back, &o.Back}, {&s.Selected, &o.Selected}, {&s.Asides, &o.Asides}, {&s.Afterwards, &o.Afterwards}, {&s.Cold, &o.Cold}} {
+	for _, x := range []struct{ to, from *Total }{{&s.Back, &o.Back}, {&s.Selected, &o.Selected},
+		{&s.Asides, &o.Asides}, {&s.Afterwards, &o.Afterwards}, {&s.Cold, &o.Cold}} {
 		x.to.Count += x.from.Count
 		x.to.Bytes += x.from.Bytes
 	}

@@ -93,19 +93,22 @@ func TestSummaryAddsUp(t *testing.T) {
 		return r
 	}
 	for name, rules := range map[string]rule.Rules{
-		"trash":     with(func(r *rule.Rules) { r.Extras, r.Different = rule.Trash, rule.KeepBoth }),
-		"move":      with(func(r *rule.Rules) { r.Afterwards = rule.RemoveSource }),
+		"trash":     with(func(r *rule.Rules) { r.TargetOnly, r.WhenDifferent = rule.MoveToTrash, rule.KeepBoth }),
+		"move":      with(func(r *rule.Rules) { r.Afterwards = rule.DeleteSource }),
 		"two-way":   with(func(r *rule.Rules) { r.Direction, r.Conflicts = rule.TwoWay, rule.BothStay }),
 		"conflicts": with(func(r *rule.Rules) { r.Direction = rule.TwoWay }),
-		"content":   with(func(r *rule.Rules) { r.Judge, r.Extras = rule.ByContent, rule.Remove }),
+		"content":   with(func(r *rule.Rules) { r.CompareBy, r.TargetOnly = rule.ByContent, rule.DeleteThere }),
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir, rnd := t.TempDir(), rand.New(rand.NewPCG(99, 3))
-			w := &plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Agreed: plantest.Agreed{}, Rules: rules}
+			w := &plantest.World{Source: plantest.Tree{}, Target: plantest.Tree{}, Agreed: plantest.Agreed{},
+				Rules: rules}
 			for i := range 18_000 {
 				k := fmt.Sprintf("%d/%05d", i%7, i)
 				draw := func() object.Entry {
-					e := object.Entry{Key: k, Size: int64(1) << rnd.IntN(36), Modified: plantest.Now.Add(-time.Duration(rnd.IntN(3)) * time.Hour), ETag: fmt.Sprintf("%0400x", rnd.Uint64())}
+					e := object.Entry{Key: k, Size: int64(1) << rnd.IntN(36),
+						Modified: plantest.Now.Add(-time.Duration(rnd.IntN(3)) * time.Hour),
+						ETag:     fmt.Sprintf("%0400x", rnd.Uint64())}
 					if e.Size -= int64(rnd.IntN(2)); rnd.IntN(9) == 0 {
 						e.Class = "GLACIER"
 					}
@@ -134,9 +137,14 @@ func TestSummaryAddsUp(t *testing.T) {
 			require.GreaterOrEqual(t, len(ca.Splits()), 2)
 			known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
 			defer known.Close()
-			opts := plan.Options{Job: "masters", Number: 7, Rules: rules, Now: plantest.Now, Target: place.Abilities{KeepsTimes: true, MaxObject: 1 << 34}, Source: place.Abilities{MaxObject: 1 << 33}, Agreed: known}
-			if rules.Judge == rule.ByContent {
-				opts.SameContent = func(_ context.Context, a, b *object.Entry) (bool, error) { return a.ETag == b.ETag, nil }
+			opts := plan.Options{Job: "masters", Number: 7, Rules: rules, Now: plantest.Now,
+				Target: place.Abilities{KeepsTimes: true, MaxObject: 1 << 34},
+				Source: place.Abilities{MaxObject: 1 << 33}, Agreed: known}
+			if rules.CompareBy == rule.ByContent {
+				opts.SameContent = func(_ context.Context, a, b *object.Entry) (bool,
+					error) {
+					return a.ETag == b.ETag, nil
+				}
 			}
 			p, err := plan.Build(ctx, filepath.Join(dir, "p"), ca, cb, opts)
 			require.NoError(t, err)

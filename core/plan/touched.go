@@ -17,7 +17,7 @@ func (j *judging) touched(p *pair) bool {
 	e, to := &p.Effect, &j.opts.Target
 	return j.opts.SameStored != nil && e.Kind == Change && !e.Back && j.opts.Rules.Direction == rule.OneWay &&
 		e.Moved != AtTarget && e.Moved != AtBoth && e.Source.Size == e.Target.Size &&
-		(to.MaxCopy == 0 || e.Target.Size <= to.MaxCopy) && !IsCold(e.Target.Class)
+		(to.MaxCopy == 0 || e.Target.Size <= to.MaxCopy) && !object.IsCold(e.Target.Class)
 }
 
 // look finds out whether a touched object has the content that the target keeps. Where
@@ -25,7 +25,9 @@ func (j *judging) touched(p *pair) bool {
 func (w *worker) look(ctx context.Context, p *pair) {
 	e := &p.Effect
 	if same, err := w.opts.SameStored(ctx, e.Source, e.Target); err == nil && same {
-		e.Kind, e.Reason, e.Aside, e.Note = Meta, OtherFacts, "", "same content, modified "+stamp(e.Source.Modified)+" at the source"
+		e.Kind, e.Reason, e.Aside, e.Note = Meta, OtherAttributes, "", "same content, modified "+
+			stamp(e.Source.Modified)+
+			" at the source"
 	}
 }
 
@@ -54,8 +56,8 @@ func (q *queue) add(p *pair) {
 
 func (q *queue) full() bool { return q.looks >= looksAtOnce || len(q.pairs) >= waiting }
 
-// settle looks at what was touched and hands all pairs on.
-func (q *queue) settle(ctx context.Context, w *worker, take func(*pair) error) error {
+// flush looks at what was touched and hands all pairs on.
+func (q *queue) flush(ctx context.Context, w *worker, take func(*pair) error) error {
 	var all errgroup.Group
 	for i := range q.pairs {
 		if p := &q.pairs[i]; p.touched {

@@ -39,7 +39,10 @@ func sound(form string, rate, channels, bits int) []Fact {
 	if bits > 0 {
 		facts[1].Value += fmt.Sprintf(", %d bit", bits)
 	}
-	return append(facts, Fact{"channels", map[int]string{1: "1, mono", 2: "2, stereo"}[channels] + map[bool]string{true: fmt.Sprint(channels)}[channels > 2]})
+	return append(facts,
+		Fact{"channels",
+			map[int]string{1: "1, mono",
+				2: "2, stereo"}[channels] + map[bool]string{true: fmt.Sprint(channels)}[channels > 2]})
 }
 
 // wave walks the chunks of a WAVE file (Multimedia Programming Interface and
@@ -52,11 +55,13 @@ func wave(head []byte, size int64) []Fact {
 		body := head[at+8:]
 		switch {
 		case id == "fmt " && n >= 16 && len(body) >= 16:
-			form := map[uint16]string{1: "WAVE, PCM", 3: "WAVE, floating point", 0xfffe: "WAVE, extensible"}[binary.LittleEndian.Uint16(body)]
+			form := map[uint16]string{1: "WAVE, PCM", 3: "WAVE, floating point",
+				0xfffe: "WAVE, extensible"}[binary.LittleEndian.Uint16(body)]
 			if form == "" {
 				form = "WAVE, compressed"
 			}
-			facts = sound(form, int(binary.LittleEndian.Uint32(body[4:])), int(binary.LittleEndian.Uint16(body[2:])), int(binary.LittleEndian.Uint16(body[14:])))
+			facts = sound(form, int(binary.LittleEndian.Uint32(body[4:])), int(binary.LittleEndian.Uint16(body[2:])),
+				int(binary.LittleEndian.Uint16(body[14:])))
 			second = float64(binary.LittleEndian.Uint32(body[8:]))
 		case id == "data":
 			if data = n; n == 0xffffffff || n > size {
@@ -145,7 +150,8 @@ func aiff(head []byte) []Fact {
 			for e := int(binary.BigEndian.Uint16(body[8:])&0x7fff) - 16383; e < 63 && rate > 0; e++ {
 				rate /= 2
 			}
-			facts := sound("AIFF", int(rate), int(binary.BigEndian.Uint16(body)), int(binary.BigEndian.Uint16(body[6:])))
+			facts := sound("AIFF", int(rate), int(binary.BigEndian.Uint16(body)),
+				int(binary.BigEndian.Uint16(body[6:])))
 			if rate > 0 {
 				facts = append(facts, length(float64(frames)/rate))
 			}
@@ -219,7 +225,8 @@ func archive(head []byte, cut bool) *Preview {
 			p.Cut = true
 			break
 		}
-		p.Lines = append(p.Lines, fmt.Sprintf("%12d  %s  %s", h.Size, h.ModTime.UTC().Format("2006-01-02 15:04"), h.Name))
+		p.Lines = append(p.Lines, fmt.Sprintf("%12d  %s  %s", h.Size, h.ModTime.UTC().Format("2006-01-02 15:04"),
+			h.Name))
 	}
 	if len(p.Lines) == 0 { // gzipped, but no tar
 		return nil
@@ -235,7 +242,8 @@ func zipped(head []byte, cut bool) *Preview {
 		return p
 	}
 	for _, f := range z.File[:min(len(z.File), maxLines)] {
-		p.Lines = append(p.Lines, fmt.Sprintf("%12d  %s  %s", f.UncompressedSize64, f.Modified.UTC().Format("2006-01-02 15:04"), f.Name))
+		p.Lines = append(p.Lines, fmt.Sprintf("%12d  %s  %s", f.UncompressedSize64,
+			f.Modified.UTC().Format("2006-01-02 15:04"), f.Name))
 	}
 	p.Cut = len(z.File) > maxLines
 	return p

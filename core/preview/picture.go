@@ -2,6 +2,8 @@ package preview
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
 	"image"
 	"image/color"
@@ -14,6 +16,9 @@ import (
 	"golang.org/x/image/draw"
 	_ "golang.org/x/image/tiff"
 	_ "golang.org/x/image/webp"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
 )
 
 // maxPixels keeps a small file from claiming to be an enormous picture: decoded, a
@@ -28,7 +33,8 @@ const (
 )
 
 func isPicture(head []byte) bool {
-	return has(head, 0, "\x89PNG\r\n") || has(head, 0, "\xff\xd8\xff") || has(head, 0, "GIF8") || has(head, 0, "BM") && has(head, 6, "\x00\x00\x00\x00") ||
+	return has(head, 0, "\x89PNG\r\n") || has(head, 0, "\xff\xd8\xff") || has(head, 0, "GIF8") ||
+		has(head, 0, "BM") && has(head, 6, "\x00\x00\x00\x00") ||
 		has(head, 0, "II*\x00") || has(head, 0, "MM\x00*") || has(head, 0, "RIFF") && has(head, 8, "WEBP")
 }
 
@@ -43,25 +49,54 @@ func pictureFacts(data []byte, note string) *Preview {
 	return p
 }
 
-// picture draws an image into width by height cells of two pixels each.
-func picture(data []byte, width, height int) *Preview {
+// errNoPicture tells that bytes which begin like a picture are none.
+var errNoPicture = errors.New("not a picture")
+
+// pixels decodes a picture into at most width by height pixels. A small file that claims to be an
+// enormous picture is refused before anything is decoded.
+func pixels(data []byte, width, height int) (*image.RGBA, error) {
 	cfg, _, err := image.DecodeConfig(bytes.NewReader(data))
 	switch {
 	case err != nil:
-		return hexadecimal(data[:min(len(data), textBytes)], len(data) > textBytes)
+		return nil, errNoPicture
 	case cfg.Width <= 0 || cfg.Height <= 0 || cfg.Width > maxPixels/cfg.Height:
-		return pictureFacts(data, "too many pixels: not drawn")
+		return nil, errors.New("too many pixels: not drawn")
 	case cfg.Width*cfg.Height > fewPixels && cfg.Width*cfg.Height/mostPacked > len(data):
-		return pictureFacts(data, "more pixels than its bytes tell apart: not drawn")
+		return nil, errors.New("more pixels than its bytes tell apart: not drawn")
 	}
 	img, _, err := image.Decode(bytes.NewReader(data))
 	if err != nil {
-		return pictureFacts(data, "it is damaged: "+err.Error())
+		return nil, fmt.Errorf("it is damaged: %w", err)
 	}
-	p := pictureFacts(data, "")
-	w, h := fit(cfg.Width, cfg.Height, max(width, 1), max(2*height, 2))
+	w, h := fit(cfg.Width, cfg.Height, max(width, 1), max(height, 2))
 	small := image.NewRGBA(image.Rect(0, 0, w, h))
 	draw.ApproxBiLinear.Scale(small, small.Bounds(), img, img.Bounds(), draw.Src, nil)
+	return small, nil
+}
+
+// Full reads a picture to be shown on its own, in at most width by height pixels; never enlarged.
+func Full(ctx context.Context, p place.Place, e object.Entry, width, height int) (image.Image, error) {
+	if e.Size > pictureBytes {
+		return nil, fmt.Errorf("larger than %d MiB: not drawn", pictureBytes>>20)
+	}
+	data, err := read(ctx, p, e, e.Size)
+	if err != nil {
+		return nil, err
+	}
+	return pixels(data, width, height)
+}
+
+// picture draws an image into width by height cells of two pixels each.
+func picture(data []byte, width, height int) *Preview {
+	small, err := pixels(data, width, 2*height)
+	if errors.Is(err, errNoPicture) {
+		return hexadecimal(data[:min(len(data), textBytes)], len(data) > textBytes)
+	}
+	if err != nil {
+		return pictureFacts(data, err.Error())
+	}
+	p := pictureFacts(data, "")
+	w, h := small.Rect.Dx(), small.Rect.Dy()
 	for y := range h {
 		row := make([]color.RGBA, w)
 		for x := range row {

@@ -34,7 +34,8 @@ func (o one) Read(_ context.Context, _ string, opts place.ReadOptions) (io.ReadC
 }
 
 func look(t testing.TB, name string, data []byte) *preview.Preview {
-	p, err := preview.Make(context.Background(), one{data: data}, object.Entry{Key: name, Size: int64(len(data))}, 20, 6)
+	p, err := preview.Make(context.Background(), one{data: data}, object.Entry{Key: name, Size: int64(len(data))}, 20,
+		6)
 	require.NoError(t, err)
 	return p
 }
@@ -119,7 +120,8 @@ func TestKinds(t *testing.T) {
 	assert.Equal(t, "sound=WAVE, PCM; sampling=48000 Hz, 24 bit; channels=2, stereo; length=2s", facts(p))
 	flac := append([]byte("fLaC\x80\x00\x00\x22"), make([]byte, 34)...)
 	binary.BigEndian.PutUint64(flac[18:], 96000<<44|0<<41|23<<36|96000*90)
-	assert.Equal(t, "sound=FLAC; sampling=96000 Hz, 24 bit; channels=1, mono; length=1m30s", facts(look(t, "a.flac", flac)))
+	assert.Equal(t, "sound=FLAC; sampling=96000 Hz, 24 bit; channels=1, mono; length=1m30s",
+		facts(look(t, "a.flac", flac)))
 
 	p = look(t, "pack.tar", tarball())
 	assert.Equal(t, preview.Archive, p.Kind)
@@ -137,7 +139,8 @@ func TestKinds(t *testing.T) {
 
 // Whatever the bytes are, looking at them ends well.
 func FuzzLook(f *testing.F) {
-	for _, data := range [][]byte{wav(0), tarball(), []byte("fLaC\x00\xff\xff\xff"), []byte("FORM0000AIFFCOMM0000"), []byte("OggS\x01vorbis"), []byte("ID3\x04\x00\x00\x7f\x7f\x7f\x7f"),
+	for _, data := range [][]byte{wav(0), tarball(), []byte("fLaC\x00\xff\xff\xff"), []byte("FORM0000AIFFCOMM0000"),
+		[]byte("OggS\x01vorbis"), []byte("ID3\x04\x00\x00\x7f\x7f\x7f\x7f"),
 		[]byte("\x89PNG\r\n\x1a\n"), []byte("[{}"), []byte("a,b\n\""), []byte("RF64\xff\xff\xff\xffWAVEdata"),
 		[]byte("fLaC\x84\x00\x00\x0a\x00\x00\x00\x00\x01\x00\x00\x00xx"), []byte("[[[[{\"a\": [[[]]]}]]]]")} {
 		f.Add(data)
@@ -156,10 +159,14 @@ func TestSmallFilesStaySmall(t *testing.T) {
 	deepest := strings.Repeat("[", 27_000) + strings.Repeat("]", 27_000)
 	for name, do := range map[string]func() *preview.Preview{
 		"a picture of 81 million pixels": func() *preview.Preview {
-			p, _ := preview.Make(context.Background(), &one{data: big.Bytes()}, object.Entry{Key: "x.png", Size: int64(big.Len())}, 40, 20)
+			p, _ := preview.Make(context.Background(), &one{data: big.Bytes()},
+				object.Entry{Key: "x.png", Size: int64(big.Len())}, 40, 20)
 			return p
 		},
-		"brackets in brackets": func() *preview.Preview { return preview.Of([]byte(deepest), "x.json", int64(len(deepest))) },
+		"brackets in brackets": func() *preview.Preview {
+			return preview.Of([]byte(deepest), "x.json",
+				int64(len(deepest)))
+		},
 		"a remark that is no remark": func() *preview.Preview {
 			return preview.Of([]byte("fLaC\x84\x00\x00\x0a\x00\x00\x00\x00\x01\x00\x00\x00xx"), "x.flac", 18)
 		},

@@ -12,13 +12,13 @@ import (
 
 // examine has the place find out what its store does, and tells it step by step.
 func (t *test) examine(data []byte) {
-	x, ok := t.p.(place.Examiner)
-	if !ok {
-		t.r.VerifiesSums = t.p.Abilities().StoredSums == object.NoSum // by the place itself
+	x := place.Offers(t.p)
+	if x.Examines == nil {
+		t.r.VerifiesSums = x.StoredSums == object.NoSum // by the place itself
 		t.conditions(data)
 		return
 	}
-	facts, err := x.Examine(t.ctx, t.opts.Prefix+"/")
+	facts, err := x.Examines.Examine(t.ctx, t.opts.Prefix+"/")
 	if len(facts.Answers) == 0 || t.ctx.Err() != nil {
 		if err != nil {
 			t.refused("habits", err)
@@ -26,12 +26,10 @@ func (t *test) examine(data []byte) {
 		return
 	}
 	t.r.Facts = &facts
-	if known := place.KnownOf(t.p); known != nil {
-		known.Replace(facts)
+	if x.Known != nil {
+		x.Known.Replace(facts)
 	}
-	if says, ok := t.p.(place.Promiser); ok {
-		t.r.Promises = says.Promises()
-	}
+	t.r.Promises = x.Promises()
 	if facts.Server != "" {
 		t.add("server", Fine, "calls itself "+facts.Server, "")
 	}
@@ -49,7 +47,8 @@ func (t *test) conditions(data []byte) {
 	_, err := t.p.Write(t.ctx, t.key, bytes.NewReader(data), probeSize, place.WriteOptions{Condition: place.IfAbsent})
 	switch {
 	case err == nil:
-		t.add("write if absent", Absent, "the store writes over what is there; plans look first, and can be overtaken", "")
+		t.add("write if absent", Absent,
+			"the store writes over what is there; plans look first, and another writer can come between", "")
 	case place.KindOf(err) == place.Exists:
 		t.r.Conditions = true
 		t.add("write if absent", Fine, "what is there is not written over unseen", "")
@@ -62,7 +61,8 @@ func (t *test) conditions(data []byte) {
 var sums = []struct {
 	ask  place.Ask
 	name string
-}{{place.SumBehind, "CRC-64 behind the content"}, {place.SumAhead, "CRC-64 ahead"}, {place.CRC32CAhead, "CRC-32C"}, {place.SHA256Ahead, "SHA-256"},
+}{{place.SumBehind, "CRC-64 behind the content"}, {place.SumAhead, "CRC-64 ahead"}, {place.CRC32CAhead, "CRC-32C"},
+	{place.SHA256Ahead, "SHA-256"},
 	{place.MD5Ahead, "MD5"}, {place.SignedBody, "signed content"}}
 
 // checksums tells what damaged content is turned away by.
@@ -78,7 +78,8 @@ func (t *test) checksums(f *place.Facts) {
 	case len(works) > 0:
 		t.add("checksums", Fine, "damaged content is turned away, by "+strings.Join(works, ", "), "")
 	case f.Answers[place.MD5ETag] == place.Works:
-		t.add("checksums", Absent, "damaged content is taken; the ETag is the MD5 of what arrived, and is held against it", "")
+		t.add("checksums", Absent,
+			"damaged content is taken; the ETag is the MD5 of what arrived, and is held against it", "")
 	default:
 		t.add("checksums", Absent, "damaged content is taken, and nothing tells: what is written is read back", "")
 	}
@@ -90,7 +91,8 @@ func (t *test) decides(f *place.Facts) {
 		name string
 		asks []place.Ask
 		what string
-	}{{"conditions", []place.Ask{place.PutIfAbsent, place.PutIfStill}, "objects"}, {"cond. of parts", []place.Ask{place.JoinIfAbsent, place.JoinIfStill}, "objects in parts"},
+	}{{"conditions", []place.Ask{place.PutIfAbsent, place.PutIfStill}, "objects"},
+		{"cond. of parts", []place.Ask{place.JoinIfAbsent, place.JoinIfStill}, "objects in parts"},
 		{"cond. of copies", []place.Ask{place.CopyIfAbsent, place.CopyIfStill}, "copies"}}
 	t.r.Conditions = true
 	for i, g := range groups {
@@ -106,7 +108,9 @@ func (t *test) decides(f *place.Facts) {
 			t.add(g.name, Fine, found, "")
 			continue
 		}
-		t.add(g.name, Absent, fmt.Sprintf("%s: %s are looked at before and after, and another writer may come between", f.Answers[g.asks[0]], g.what), "")
+		t.add(g.name, Absent,
+			fmt.Sprintf("%s: %s are looked at before and after, and another writer may come between",
+				f.Answers[g.asks[0]], g.what), "")
 	}
 }
 
@@ -123,7 +127,7 @@ func (t *test) lacks(f *place.Facts) {
 		{place.ReadRange, "ranges", "a piece of an object is cut from the whole, which is slow"},
 		{place.CopyWhole, "copies", "what is copied inside the store passes through here"},
 		{place.CopyRange, "range copies", "large objects that are copied inside the store pass through here"},
-		{place.RemoveBatch, "batch removal", "objects are removed with Content-MD5, or one by one"},
+		{place.RemoveBatch, "batch deletion", "objects are deleted with Content-MD5, or one by one"},
 		{place.KeepsMeta, "metadata kept", "original times, permissions and metadata are lost there"},
 		{place.KeepsMeta2K, "2 KB metadata", "objects with much metadata are refused there, or lose some"},
 		{place.ListsInOrder, "listing order", "listings are sorted here, in memory"},

@@ -45,11 +45,18 @@ func (p *parrot) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 // not empty, sizes that are not below nothing.
 func FuzzAnswers(f *testing.F) {
 	for _, body := range []string{
-		`<?xml version="1.0"?><ListBucketResult><Contents><Key>a</Key><Size>1</Size><LastModified>2026-03-01T04:30:00.000Z</LastModified></Contents><IsTruncated>true</IsTruncated><NextContinuationToken>t</NextContinuationToken></ListBucketResult>`,
-		`<?xml version="1.0"?><EnumerationResults><Blobs><Blob><Name>a</Name><Properties><Content-Length>1</Content-Length><Last-Modified>Sun, 01 Mar 2026 04:30:00 GMT</Last-Modified><Etag>x</Etag></Properties></Blob></Blobs><NextMarker>m</NextMarker></EnumerationResults>`,
-		`<ListVersionsResult><Version><Key>a</Key><VersionId>1</VersionId><IsLatest>true</IsLatest><Size>-1</Size></Version><DeleteMarker><Key/></DeleteMarker></ListVersionsResult>`,
-		`<Error><Code>SlowDown</Code><Message>` + "\x1b[2J" + `</Message></Error>`, `<BlockList><UncommittedBlocks><Block><Name>====</Name></Block></UncommittedBlocks></BlockList>`,
-		`<InitiateMultipartUploadResult><UploadId></UploadId></InitiateMultipartUploadResult>`, `<Tagging><TagSet><Tag/></TagSet></Tagging>`, "\x00", "",
+		`<?xml version="1.0"?><ListBucketResult><Contents><Key>a</Key><Size>1</Size><LastModified>` +
+			`2026-03-01T04:30:00.000Z</LastModified></Contents><IsTruncated>true</IsTruncated>` +
+			`<NextContinuationToken>t</NextContinuationToken></ListBucketResult>`,
+		`<?xml version="1.0"?><EnumerationResults><Blobs><Blob><Name>a</Name><Properties><Content-Length>` +
+			`1</Content-Length><Last-Modified>Sun, 01 Mar 2026 04:30:00 GMT</Last-Modified><Etag>x</Etag>` +
+			`</Properties></Blob></Blobs><NextMarker>m</NextMarker></EnumerationResults>`,
+		`<ListVersionsResult><Version><Key>a</Key><VersionId>1</VersionId><IsLatest>true</IsLatest><Size>-1</Size>` +
+			`</Version><DeleteMarker><Key/></DeleteMarker></ListVersionsResult>`,
+		`<Error><Code>SlowDown</Code><Message>` + "\x1b[2J" + `</Message></Error>`,
+		`<BlockList><UncommittedBlocks><Block><Name>====</Name></Block></UncommittedBlocks></BlockList>`,
+		`<InitiateMultipartUploadResult><UploadId></UploadId></InitiateMultipartUploadResult>`,
+		`<Tagging><TagSet><Tag/></TagSet></Tagging>`, "\x00", "",
 	} {
 		f.Add(uint16(200), []byte(body))
 		f.Add(uint16(404), []byte(body))
@@ -59,10 +66,12 @@ func FuzzAnswers(f *testing.F) {
 	server := httptest.NewServer(said)
 	f.Cleanup(server.Close)
 	once := place.NewKnown(place.Facts{}, nil)
-	north, err := s3.NewStore(s3.Config{Name: "north", Address: server.URL, AccessKey: "marsh", Secret: secret.New(key), Known: once})
+	north, err := s3.NewStore(s3.Config{Name: "north", Address: server.URL, AccessKey: "marsh",
+		Secret: secret.New(key), Known: once})
 	require.NoError(f, err)
 	f.Cleanup(func() { north.Close() })
-	south, err := blob.NewStore(blob.Config{Name: "south", Address: server.URL + "/marsh", Account: "marsh", Key: secret.New(key), Known: once})
+	south, err := blob.NewStore(blob.Config{Name: "south", Address: server.URL + "/marsh", Account: "marsh",
+		Key: secret.New(key), Known: once})
 	require.NoError(f, err)
 	f.Cleanup(func() { south.Close() })
 	f.Fuzz(func(t *testing.T, code uint16, body []byte) {

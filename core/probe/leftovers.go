@@ -28,10 +28,11 @@ func Clear(ctx context.Context, p place.Place, prefix string) error {
 		refs = append(refs, object.Ref{Key: e.Key})
 	}
 	err := errors.Join(p.Remove(ctx, refs...)...)
-	if x, ok := p.(place.Examiner); ok { // it knows of names that a listing garbles
+	can := place.Offers(p)
+	if x := can.Examines; x != nil { // it knows of names that a listing garbles
 		err = errors.Join(err, x.ClearAway(ctx, prefix+"/"))
 	}
-	if v, ok := p.(place.Versioned); ok {
+	if v := can.Versions; v != nil {
 		for e, bad := range v.Versions(ctx, prefix, false) {
 			if bad != nil {
 				break // not kept, or not to be listed
@@ -41,8 +42,8 @@ func Clear(ctx context.Context, p place.Place, prefix string) error {
 			}
 		}
 	}
-	w, ok := p.(place.PartWriter)
-	if !ok {
+	w := can.Parts
+	if w == nil {
 		return err
 	}
 	ups, bad := w.Uploads(ctx)

@@ -53,7 +53,8 @@ func (m *mangler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 				return x
 			}
 			name := string(leaf.FindSubmatch(x)[1])
-			return [][]byte{nil, []byte("<" + name + "/>"), []byte("<" + name + ">-9223372036854775808</" + name + ">"), []byte("<" + name + ">true</" + name + ">"), append(x, x...)}[m.dice.IntN(5)]
+			return [][]byte{nil, []byte("<" + name + "/>"), []byte("<" + name + ">-9223372036854775808</" + name +
+				">"), []byte("<" + name + ">true</" + name + ">"), append(x, x...)}[m.dice.IntN(5)]
 		})
 		if maybe() { // a whole branch goes
 			if at := branch.FindSubmatchIndex(body); at != nil && at[4] < at[5] {
@@ -72,7 +73,8 @@ func (m *mangler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			continue
 		}
 		if maybe() {
-			values = []string{[]string{"", "x", "-1", "99999999999999999999", strings.Repeat("e", 70_000)}[m.dice.IntN(5)]}
+			values = []string{[]string{"", "x", "-1", "99999999999999999999",
+				strings.Repeat("e", 70_000)}[m.dice.IntN(5)]}
 		}
 		w.Header()[name] = values
 	}
@@ -96,7 +98,8 @@ func TestAnswersWithPartsLeftOut(t *testing.T) {
 		n++
 		kind := rapid.SampledFrom([]string{"s3", "blob"}).Draw(t, "kind")
 		seed := rapid.Uint64().Draw(t, "seed")
-		store, err := standin.New(standin.Config{Dir: filepath.Join(dir, strconv.Itoa(n)), Blob: kind == "blob", Keys: []standin.Key{{Access: "marsh", Secret: key}}})
+		store, err := standin.New(standin.Config{Dir: filepath.Join(dir, strconv.Itoa(n)), API: kind,
+			Keys: []standin.Key{{Access: "marsh", Secret: key}}})
 		require.NoError(t, err)
 		defer store.Close()
 		m := &mangler{Handler: store, dice: rand.New(rand.NewPCG(seed, 1))}
@@ -105,9 +108,11 @@ func TestAnswersWithPartsLeftOut(t *testing.T) {
 		var end place.Endpoint
 		known := place.NewKnown(place.Facts{}, nil)
 		if kind == "blob" {
-			end, err = blob.NewStore(blob.Config{Name: "north", Address: web.URL + "/marsh", Account: "marsh", Key: secret.New(key), Known: known})
+			end, err = blob.NewStore(blob.Config{Name: "north", Address: web.URL + "/marsh", Account: "marsh",
+				Key: secret.New(key), Known: known})
 		} else {
-			end, err = s3.NewStore(s3.Config{Name: "north", Address: web.URL, AccessKey: "marsh", Secret: secret.New(key), Known: known})
+			end, err = s3.NewStore(s3.Config{Name: "north", Address: web.URL, AccessKey: "marsh",
+				Secret: secret.New(key), Known: known})
 		}
 		require.NoError(t, err)
 		defer end.Close()

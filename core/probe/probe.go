@@ -43,10 +43,10 @@ func Run(ctx context.Context, end place.Endpoint, opts Options) *Report {
 		if !opts.Small {
 			t.versioning()
 		}
-		if opts.Write && !t.p.Abilities().ReadOnly {
+		if opts.Write && !place.Can(t.p).ReadOnly {
 			t.r.Wrote = true
 			t.write()
-		} else if why := "only reading was asked for"; t.p.Abilities().ReadOnly {
+		} else if why := "only reading was asked for"; place.Can(t.p).ReadOnly {
 			t.add("write", Absent, "this kind of place can only be read", "")
 		} else {
 			t.add("write", Untried, why, "")
@@ -92,7 +92,7 @@ func (t *test) refused(name string, err error) {
 		case place.Denied:
 			mend = "ask whoever runs the store for " + permission(t.end, name) + ", or use other credentials"
 		case place.BadLogin:
-			mend = "check the credentials: the name, the secret, whether they have run out, and this machine's clock"
+			mend = "check the credentials: the name, the secret, whether they have expired, and this machine's clock"
 		case place.Unreachable:
 			mend = "check the address, the network, the proxy and the certificate"
 		case place.NotFound:
@@ -153,7 +153,9 @@ func (t *test) reach() bool {
 	case skew.Abs() < 5*time.Minute:
 		t.add("clock", Fine, ahead(skew)+"; plans allow for it", "")
 	default:
-		t.add("clock", Refused, ahead(skew), "set this machine's clock, or tell whoever runs the store: signatures are refused when clocks are a quarter of an hour apart")
+		t.add("clock", Refused, ahead(skew),
+			"set this machine's clock, or tell whoever runs the store: signatures are refused when clocks are a "+
+				"quarter of an hour apart")
 	}
 	return true
 }
@@ -178,8 +180,8 @@ func short(d time.Duration) string {
 // login lists the buckets, which tells whether the credentials are taken. That
 // it is not allowed need not be a fault: many credentials are for one bucket.
 func (t *test) login() bool {
-	b, ok := t.end.(place.Buckets)
-	if !ok {
+	b := place.EndpointCan(t.end).Buckets
+	if b == nil {
 		return true
 	}
 	buckets, err := b.Buckets(t.ctx)
@@ -231,8 +233,8 @@ func (t *test) list() {
 }
 
 func (t *test) versioning() {
-	s, ok := t.end.(place.VersioningSwitch)
-	if !ok || t.r.Bucket == "" {
+	s := place.EndpointCan(t.end).Versioning
+	if s == nil || t.r.Bucket == "" {
 		return
 	}
 	v, err := s.Versioning(t.ctx, t.r.Bucket)
@@ -246,8 +248,8 @@ func (t *test) versioning() {
 	}
 	t.r.Versioning = v
 	found := map[place.Versioning]string{
-		place.VersioningOn:        "on: what is replaced or removed can be brought back",
-		place.VersioningOff:       "off: what is replaced or removed is gone",
+		place.VersioningOn:        "on: what is replaced or deleted can be brought back",
+		place.VersioningOff:       "off: what is replaced or deleted is gone",
 		place.VersioningSuspended: "suspended: older versions are kept, new ones are not made",
 	}[v]
 	t.add("versioning", Fine, found, "")
@@ -265,7 +267,8 @@ func (t *test) write() {
 	data := []byte(rand.Text())
 	data = bytes.Repeat(data, probeSize/len(data)+1)[:probeSize]
 	defer t.remove()
-	wrote, err := t.p.Write(t.ctx, t.key, bytes.NewReader(data), probeSize, place.WriteOptions{Condition: place.Always, Metadata: map[string]string{"probe": "1"}})
+	wrote, err := t.p.Write(t.ctx, t.key, bytes.NewReader(data), probeSize,
+		place.WriteOptions{Condition: place.Always, Metadata: map[string]string{"probe": "1"}})
 	if err != nil {
 		t.stuck = true
 		t.refused("write", err)
@@ -292,16 +295,18 @@ func (t *test) read(data []byte) {
 	case err != nil:
 		t.refused("read", err)
 	case !bytes.Equal(got, data):
-		t.add("read", Refused, "what came back is not what was written", "do not trust this store with anything before that is explained")
+		t.add("read", Refused, "what came back is not what was written",
+			"do not trust this store with anything before that is explained")
 	default:
 		t.add("read", Fine, "allowed, and the same came back", "")
 	}
 }
 
 func (t *test) parts() {
-	pw, ok := t.p.(place.PartWriter)
-	if !ok {
-		t.add("parts", Absent, place.Lacks(t.p, place.Parts), "")
+	can := place.Offers(t.p)
+	pw := can.Parts
+	if pw == nil {
+		t.add("parts", Absent, can.Lacks(place.Parts), "")
 		return
 	}
 	up, err := pw.Begin(t.ctx, t.key+".parts", place.WriteOptions{})
@@ -326,18 +331,20 @@ func (t *test) parts() {
 
 // extras tries tags, metadata and copying inside.
 func (t *test) extras() {
-	if tagger, ok := t.p.(place.Tagger); ok {
-		err := tagger.SetTags(t.ctx, object.Ref{Key: t.key}, map[string]string{"probe": "1"})
+	can := place.Offers(t.p)
+	if can.Tags != nil {
+		err := can.Tags.SetTags(t.ctx, object.Ref{Key: t.key}, map[string]string{"probe": "1"})
 		t.optional("tags", "can be set", err)
 	} else {
-		t.add("tags", Absent, place.Lacks(t.p, place.Tags), "")
+		t.add("tags", Absent, can.Lacks(place.Tags), "")
 	}
-	if w, ok := t.p.(place.MetadataWriter); ok {
-		_, err := w.SetMetadata(t.ctx, object.Ref{Key: t.key}, place.MetadataChange{Set: map[string]string{"probe": "2"}})
+	if can.Metadata != nil {
+		_, err := can.Metadata.SetMetadata(t.ctx, object.Ref{Key: t.key},
+			place.MetadataChange{Set: map[string]string{"probe": "2"}})
 		t.optional("metadata", "can be changed afterwards", err)
 	}
-	if c, ok := t.p.(place.ServerCopier); ok {
-		_, err := c.CopyFrom(t.ctx, t.p, object.Ref{Key: t.key}, t.key+".copy", place.WriteOptions{})
+	if can.Copies != nil {
+		_, err := can.Copies.CopyFrom(t.ctx, t.p, object.Ref{Key: t.key}, t.key+".copy", place.WriteOptions{})
 		t.optional("copy inside", "nothing passes through here", err)
 		ctx, done := t.cleanup()
 		defer done()
@@ -406,7 +413,8 @@ func (t *test) rates() {
 		return
 	}
 	t.r.Down = float64(wrote) / time.Since(began).Seconds()
-	t.add("rate", Fine, fmt.Sprintf("%s/s there, %s/s back, over one stream", humanize.IBytes(uint64(t.r.Up)), humanize.IBytes(uint64(t.r.Down))), "")
+	t.add("rate", Fine, fmt.Sprintf("%s/s there, %s/s back, over one stream", humanize.IBytes(uint64(t.r.Up)),
+		humanize.IBytes(uint64(t.r.Down))), "")
 }
 
 // noise is content that does not compress much and costs little to make.
@@ -427,8 +435,8 @@ func (t *test) cleanup() (context.Context, context.CancelFunc) {
 // forget removes an object and all its versions.
 func (t *test) forget(ctx context.Context, key string) error {
 	err := t.p.Remove(ctx, object.Ref{Key: key})[0]
-	v, ok := t.p.(place.Versioned)
-	if !ok || t.r.Versioning == place.VersioningOff || err != nil {
+	v := place.Offers(t.p).Versions
+	if v == nil || t.r.Versioning == place.VersioningOff || err != nil {
 		return err
 	}
 	for e, err := range v.Versions(ctx, key, false) {
@@ -446,7 +454,7 @@ func (t *test) forget(ctx context.Context, key string) error {
 
 func (t *test) remove() {
 	if t.stuck {
-		t.add("remove", Untried, "there is nothing of ours to remove", "")
+		t.add("delete", Untried, "there is nothing of ours to delete", "")
 		return
 	}
 	ctx, done := t.cleanup()
@@ -455,14 +463,14 @@ func (t *test) remove() {
 	err := t.forget(ctx, t.key)
 	if err == nil {
 		if _, there := t.p.Stat(ctx, object.Ref{Key: t.key}); there == nil {
-			err = errors.New("the store said it was removed, but it is still there")
+			err = errors.New("the store said it was deleted, but it is still there")
 		}
 	}
 	if err != nil {
-		t.refused("remove", err)
+		t.refused("delete", err)
 		c := &t.r.Checks[len(t.r.Checks)-1]
 		c.Found += "; the probe object " + t.key + " stays behind"
 		return
 	}
-	t.add("remove", Fine, "allowed; nothing is left of the test", "")
+	t.add("delete", Fine, "allowed; nothing is left of the test", "")
 }

@@ -43,7 +43,8 @@ func start(t *testing.T, cfg standin.Config) (*standin.Server, string) {
 }
 
 func connect(t *testing.T, addr, secretText string) *s3.Store {
-	store, err := s3.NewStore(s3.Config{Name: "north", Address: addr, AccessKey: "marsh", Secret: secret.New(secretText)})
+	store, err := s3.NewStore(s3.Config{Name: "north", Address: addr, AccessKey: "marsh",
+		Secret: secret.New(secretText)})
 	require.NoError(t, err)
 	t.Cleanup(func() { store.Close() })
 	return store
@@ -72,7 +73,8 @@ func TestFindsEverything(t *testing.T) {
 	require.NoError(t, north.MakeBucket(ctx, "archive"))
 	require.NoError(t, north.SetVersioning(ctx, "archive", true))
 	grew := 0
-	r := probe.Run(ctx, north, probe.Options{Write: true, Each: func(r probe.Report) { assert.Len(t, r.Checks, grew+1); grew++ }})
+	r := probe.Run(ctx, north,
+		probe.Options{Write: true, Each: func(r probe.Report) { assert.Len(t, r.Checks, grew+1); grew++ }})
 	assert.Zero(t, r.Refused(), "%+v", r.Checks)
 	assert.Equal(t, "archive", r.Bucket)
 	assert.Equal(t, place.VersioningOn, r.Versioning)
@@ -86,10 +88,11 @@ func TestFindsEverything(t *testing.T) {
 
 	read := probe.Run(ctx, north, probe.Options{})
 	assert.Equal(t, probe.Untried, read.Check("write").Outcome)
-	assert.Equal(t, p.Abilities(), read.Apply(p.Abilities()), "what was not tried is taken as promised")
+	assert.Equal(t, p.Abilities(), read.Apply(p.Abilities()), "what was not tested is taken as promised")
 
-	_, addr = start(t, standin.Config{Blob: true, Versions: true})
-	hill, err := blob.NewStore(blob.Config{Name: "hill", Address: addr + "/marsh", Account: "marsh", Key: secret.New(right)})
+	_, addr = start(t, standin.Config{API: standin.BlobAPI, Versions: true})
+	hill, err := blob.NewStore(blob.Config{Name: "hill", Address: addr + "/marsh", Account: "marsh",
+		Key: secret.New(right)})
 	require.NoError(t, err)
 	defer hill.Close()
 	require.NoError(t, hill.MakeBucket(ctx, "archive"))
@@ -117,7 +120,7 @@ func TestRefusals(t *testing.T) {
 		"ListObjectsV2":       {"list", "s3:ListBucket"},
 		"PutObject":           {"write", "s3:PutObject"},
 		"GetObject":           {"read", "s3:GetObject"},
-		"DeleteObject*":       {"remove", "s3:DeleteObject"},
+		"DeleteObject*":       {"delete", "s3:DeleteObject"},
 		"PutObjectTagging":    {"tags", "s3:PutObjectTagging"},
 		"GetBucketVersioning": {"versioning", ""},
 	} {

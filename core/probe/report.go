@@ -13,10 +13,23 @@ type Outcome string
 // The outcomes.
 const (
 	Fine    Outcome = "fine"
-	Refused Outcome = "refused" // tried, and not allowed or failed
-	Absent  Outcome = "absent"  // the endpoint cannot do this; nothing is wrong
-	Untried Outcome = "untried"
+	Refused Outcome = "denied"        // tried, and not allowed or failed
+	Absent  Outcome = "not supported" // the endpoint cannot do this; nothing is wrong
+	Untried Outcome = "not tested"
 )
+
+// UnmarshalText reads the outcome, also as older builds wrote it.
+func (o *Outcome) UnmarshalText(text []byte) error {
+	switch *o = Outcome(text); *o {
+	case "refused":
+		*o = Refused
+	case "absent":
+		*o = Absent
+	case "untried":
+		*o = Untried
+	}
+	return nil
+}
 
 // Check is one step of a test.
 type Check struct {
@@ -70,7 +83,7 @@ func (r *Report) Refused() int {
 // Check finds a step by its name; the zero Check if it was not reached.
 func (r *Report) Check(name string) Check {
 	for _, c := range r.Checks {
-		if c.Name == name {
+		if c.Name == name || name == "delete" && c.Name == "remove" { // as older builds called it
 			return c
 		}
 	}
@@ -83,7 +96,8 @@ func (r *Report) Apply(a place.Abilities) place.Abilities {
 	if !r.Wrote {
 		return a
 	}
-	if !a.Tree && (r.Facts == nil && !r.VerifiesSums || r.Facts != nil && r.Facts.Answers[place.KeepsSum] != place.Works) {
+	if !a.Tree && (r.Facts == nil && !r.VerifiesSums || r.Facts != nil &&
+		r.Facts.Answers[place.KeepsSum] != place.Works) {
 		a.StoredSums = object.NoSum
 	}
 	a.Conditions = a.Conditions && r.Conditions

@@ -34,8 +34,9 @@ func DigestFile(kind object.SumKind) string { return "manifest-" + kind.String()
 
 // methodWords say how closely was looked.
 var methodWords = map[compare.Method]string{
-	compare.BySize: "by size alone", compare.ByStoredSum: "by the checksums that the places keep, or read to match them",
-	compare.ByReadBack: "byte for byte, both sides read whole",
+	compare.BySize:      "by size alone",
+	compare.ByStoredSum: "by the checksums that the places keep, or read to match them",
+	compare.ByReadBack:  "byte for byte, both sides read whole",
 }
 
 // digests is a manifest being written.
@@ -77,11 +78,7 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 	say("Proof %d of %s", s.Number, s.Job)
 	say("")
 	if s.Holds() {
-		words := "It holds: everything at the source is at the target with the same content"
-		if s.Both {
-			words += ", and nothing else is there"
-		}
-		say("%s.", words)
+		say("It holds: %s.", s.Words())
 	} else {
 		say("IT DOES NOT HOLD.")
 		if s.OnlyUnproven() {
@@ -92,6 +89,9 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 	say("Source    %s", object.Display(s.Source))
 	say("Target    %s", object.Display(s.Target))
 	say("Compared  %s", methodWords[s.Method])
+	if s.Plan > 0 {
+		say("Held to   plan %d: what came or was changed after it was made is no difference", s.Plan)
+	}
 	say("Began     %s", s.Began.Format(time.RFC3339))
 	say("Ended     %s", s.Ended.Format(time.RFC3339))
 	if s.Digest != "" {
@@ -107,23 +107,49 @@ func WriteDocument(w io.Writer, s *Summary, differences []Line) error {
 		}
 	}
 	say("")
-	for _, v := range []Verdict{Same, Different, Missing, Unproven, Extra} {
-		say("%-12s %12s objects  %12s", v, humanize.Comma(s.Objects[v]), humanize.IBytes(uint64(max(s.Bytes[v], 0))))
+	for _, v := range []Verdict{Same, Different, Missing, Unproven, Extra, Since} {
+		if v == Since && s.Plan == 0 {
+			continue
+		}
+		say("%-13s %11s objects  %12s", v, humanize.Comma(s.Objects[v]), humanize.IBytes(uint64(max(s.Bytes[v], 0))))
 	}
 	if s.Gaps > 0 {
-		say("%-12s %12s parts of the places could not be listed: nothing is proven of the whole", "gaps", humanize.Comma(s.Gaps))
+		say("%-13s %11s parts of the places could not be listed: nothing is proven of the whole", "gaps",
+			humanize.Comma(s.Gaps))
 	}
 	if len(differences) > 0 {
 		say("")
 		for _, l := range differences {
-			say("%-12s %s: %s", l.Verdict, object.Display(l.Key), object.Display(l.Why))
+			say("%-13s %s: %s", l.Verdict, object.Display(l.Key), object.Display(l.Why))
 		}
-		if all := s.Objects[Different] + s.Objects[Missing] + s.Objects[Unproven] + s.Objects[Extra]; all > int64(len(differences)) {
+		var all int64
+		for _, v := range Verdicts[1:] {
+			all += s.Objects[v]
+		}
+		if all > int64(len(differences)) {
 			say("and %s more, in %s", humanize.Comma(all-int64(len(differences))), DifferencesFile)
 		}
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
+}
+
+// Words say what is so when a proof holds.
+func (s *Summary) Words() string {
+	words := "everything at the source"
+	if s.Objects[Since] > 0 {
+		words += fmt.Sprintf(", as plan %d knew it,", s.Plan)
+	}
+	words += " is at the target with the same "
+	if s.Method == compare.BySize {
+		words += "size"
+	} else {
+		words += "content"
+	}
+	if s.Both {
+		words += ", and nothing else is there"
+	}
+	return words
 }
 
 // wrapped breaks words into lines that fit beside their name.

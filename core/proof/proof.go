@@ -15,6 +15,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"lumtra/core/agreed"
+	"lumtra/core/atomicfile"
 	"lumtra/core/catalog"
 	"lumtra/core/compare"
 	"lumtra/core/inorder"
@@ -40,9 +42,20 @@ const (
 	Same      Verdict = "same"
 	Different Verdict = "different"
 	Missing   Verdict = "missing"      // at the target
-	Extra     Verdict = "extra"        // only at the target
+	Extra     Verdict = "target-only"  // only at the target
 	Unproven  Verdict = "not compared" // it could not be
+	// Since is for what is not the same because it came, went or was changed after the plan was
+	// made whose run is proven. It is the next plan's affair.
+	Since Verdict = "changed since"
 )
+
+// UnmarshalText reads the verdict, also as proofs of older builds have it.
+func (v *Verdict) UnmarshalText(text []byte) error {
+	if *v = Verdict(text); *v == "extra" {
+		*v = Extra
+	}
+	return nil
+}
 
 // Summary is a proof in short.
 type Summary struct {
@@ -64,15 +77,19 @@ type Summary struct {
 	Both bool `json:"both_ways,omitempty"`
 	// Ways are how both places keep what they promise, as far as that was known.
 	Ways plan.Ways `json:"ways"`
+	// Plan is the plan whose run was proven, and what it knew of the source and what has changed
+	// there since were told apart; 0 where both places were compared as they are.
+	Plan int `json:"plan,omitempty"`
 	// Gaps is how much of either side could not be listed. With any, nothing
 	// is proven of the whole.
 	Gaps int64 `json:"gaps"`
 }
 
-// Holds tells whether everything at the source is at the target with the same
-// content and, where that was asked for, nothing else is there.
+// Holds tells whether everything at the source (with a plan: as the plan knew it) is at the
+// target with the same content and, where that was asked for, nothing else is there.
 func (s *Summary) Holds() bool {
-	return s.Gaps == 0 && (!s.Both || s.Objects[Extra] == 0) && s.Objects[Different]+s.Objects[Missing]+s.Objects[Unproven] == 0
+	return s.Gaps == 0 && (!s.Both || s.Objects[Extra] == 0) &&
+		s.Objects[Different]+s.Objects[Missing]+s.Objects[Unproven] == 0
 }
 
 // OnlyUnproven tells that a proof that does not hold found nothing wrong: something
@@ -112,6 +129,8 @@ type Progress struct {
 
 // Options are what the proof is of.
 type Options struct {
+	// Now is the clock that the proof is dated by; nil is the machine's.
+	Now    func() time.Time
 	Job    string
 	Number int
 	Method compare.Method
@@ -132,6 +151,10 @@ type Options struct {
 	Ways plan.Ways
 	// Both looks both ways: what is only at the target counts.
 	Both bool
+	// Plan is the plan whose run is proven, and Planned what it knew of both places; nil holds the
+	// target to what is at the source now.
+	Plan    int
+	Planned *Planned
 	// Gzips tells which objects were compressed on the way: their contents are
 	// read at both sides, whatever the method. Nil for none.
 	Gzips func(key string) bool
@@ -139,40 +162,35 @@ type Options struct {
 
 // Run compares the two places along their catalogs and writes the proof's
 // files into dir, which it makes. Differences are the result, not an error.
-func Run(ctx context.Context, dir string, source, target place.Place, from, to *catalog.Catalog, progress *Progress, opts Options) (*Summary, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, err
+func Run(ctx context.Context, dir string, source, target place.Place, from, to *catalog.Catalog, progress *Progress,
+	opts Options) (*Summary, error) {
+	if opts.Now == nil {
+		opts.Now = time.Now
 	}
-	manifest, err := create(filepath.Join(dir, ManifestFile))
+	d, err := createDocuments(dir, opts.Digest)
 	if err != nil {
 		return nil, err
 	}
-	defer manifest.file.Close()
-	differences, err := create(filepath.Join(dir, DifferencesFile))
-	if err != nil {
-		return nil, err
-	}
-	defer differences.file.Close()
-	folders, err := create(filepath.Join(dir, FoldersFile))
-	if err != nil {
-		return nil, err
-	}
-	defer folders.file.Close()
-	tree := &spans{out: folders}
-	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Both: opts.Both, Source: source.Name(), Target: target.Name(), Ways: opts.Ways,
-		Began: time.Now(), Objects: map[Verdict]int64{}, Bytes: map[Verdict]int64{}, Gaps: from.Info.Missed + to.Info.Missed}
+	defer d.close()
+	sum := &Summary{Job: opts.Job, Number: opts.Number, Method: opts.Method, Both: opts.Both, Source: source.Name(),
+		Target: target.Name(), Ways: opts.Ways,
+		Began: opts.Now(), Objects: map[Verdict]int64{}, Bytes: map[Verdict]int64{},
+		Gaps: from.Info.Missed + to.Info.Missed}
 	if opts.Workers <= 0 {
 		opts.Workers = 4 * runtime.NumCPU()
 	}
-	var manifests *digests
 	if opts.Digest != object.NoSum {
 		sum.Digest = opts.Digest.String()
-		if manifests, err = createDigests(dir, opts.Digest); err != nil {
-			return nil, err
-		}
-		defer manifests.file.Close()
 	}
-	c := &comparing{source: source, target: target, method: opts.Method, opts: opts, merge: catalog.NewMerge(from.Cursor(""), to.Cursor(""))}
+	c := &comparing{source: source, target: target, method: opts.Method, opts: opts,
+		merge: catalog.NewMerge(from.Cursor(""), to.Cursor(""))}
+	if p := opts.Planned; p != nil {
+		sum.Plan = opts.Plan
+		c.knewSource, c.knewTarget = knownOf(p.Source), knownOf(p.Target)
+		if p.Left != nil {
+			c.left = p.Left.Cursor("")
+		}
+	}
 	err = inorder.Map(ctx, opts.Workers, c.next, c.compare, func(l Line) error {
 		sum.Objects[l.Verdict]++
 		sum.Bytes[l.Verdict] += l.Size
@@ -180,38 +198,91 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 			progress.Objects.Add(1)
 			progress.Bytes.Add(l.Size)
 		}
-		if l.Verdict != Same {
-			if err := differences.write(l); err != nil {
-				return err
-			}
-			if err := tree.add(&l, differences.size); err != nil {
-				return err
-			}
-		}
-		if manifests != nil && l.Verdict == Same {
-			if err := manifests.write(l.digest, l.key()); err != nil {
-				return err
-			}
-		}
-		return manifest.write(l)
+		return d.write(l)
 	})
-	sum.Ended = time.Now()
-	if err := errors.Join(err, c.merge.Err(), manifest.finish(), differences.finish(), tree.finish()); err != nil {
+	sum.Ended = opts.Now()
+	if err := errors.Join(err, c.merge.Err(), c.knewSource.err(), c.knewTarget.err(), c.leftErr(),
+		d.finish()); err != nil {
 		return nil, err
 	}
-	if manifests != nil {
-		if err := manifests.finish(); err != nil {
+	return sum, sum.write(dir)
+}
+
+// write writes the document for people, and the summary for programs, which comes last: a
+// proof that has one is whole.
+func (s *Summary) write(dir string) error {
+	if err := s.writeDocument(dir); err != nil {
+		return err
+	}
+	return atomicfile.WriteJSON(filepath.Join(dir, SummaryFile), s)
+}
+
+// documents are what a proof writes down object by object.
+type documents struct {
+	manifest, differences, folders *jsonLines
+	tree                           *spans
+	digests                        *digests // nil for none
+}
+
+// createDocuments begins all of them in a folder, which is made if need be.
+func createDocuments(dir string, digest object.SumKind) (_ *documents, err error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	d := &documents{}
+	defer func() {
+		if err != nil {
+			d.close()
+		}
+	}()
+	for name, to := range map[string]**jsonLines{ManifestFile: &d.manifest, DifferencesFile: &d.differences,
+		FoldersFile: &d.folders} {
+		if *to, err = create(filepath.Join(dir, name)); err != nil {
 			return nil, err
 		}
 	}
-	if err := sum.writeDocument(dir); err != nil {
-		return nil, err
+	d.tree = &spans{out: d.folders}
+	if digest != object.NoSum {
+		d.digests, err = createDigests(dir, digest)
 	}
-	doc, err := json.MarshalIndent(sum, "", "  ")
-	if err != nil {
-		return nil, err
+	return d, err
+}
+
+// write writes what there is to say of one object.
+func (d *documents) write(l Line) error {
+	if l.Verdict != Same {
+		if err := d.differences.write(l); err != nil {
+			return err
+		}
+		if err := d.tree.add(&l, d.differences.size); err != nil {
+			return err
+		}
+	} else if d.digests != nil {
+		if err := d.digests.write(l.digest, l.key()); err != nil {
+			return err
+		}
 	}
-	return sum, os.WriteFile(filepath.Join(dir, SummaryFile), append(doc, '\n'), 0o600)
+	return d.manifest.write(l)
+}
+
+// finish writes out what waits in memory.
+func (d *documents) finish() error {
+	err := errors.Join(d.manifest.finish(), d.differences.finish(), d.tree.finish())
+	if err == nil && d.digests != nil {
+		err = d.digests.finish()
+	}
+	return err
+}
+
+func (d *documents) close() {
+	for _, o := range []*jsonLines{d.manifest, d.differences, d.folders} {
+		if o != nil {
+			o.file.Close()
+		}
+	}
+	if d.digests != nil {
+		d.digests.file.Close()
+	}
 }
 
 type comparing struct {
@@ -219,10 +290,17 @@ type comparing struct {
 	method         compare.Method
 	opts           Options
 	merge          *catalog.Merge
+	// knewSource and knewTarget are what the plan knew; nil where that does not matter.
+	knewSource, knewTarget *known
+	// left is how a run left both sides, of a plan that goes both ways; nil for others.
+	left *agreed.Cursor
 }
 
-// pair is a key with what either side has of it.
-type pair struct{ a, b *object.Entry }
+// pair is a key with what either side has of it, and what happened to it since the plan.
+type pair struct {
+	a, b  *object.Entry
+	since string
+}
 
 func (c *comparing) next() (pair, bool) {
 	for c.merge.Next() {
@@ -233,7 +311,7 @@ func (c *comparing) next() (pair, bool) {
 		if !c.takes(c.merge.A, c.merge.B) {
 			continue
 		}
-		return pair{clone(c.merge.A), clone(c.merge.B)}, true
+		return pair{clone(c.merge.A), clone(c.merge.B), c.since(c.merge.A, c.merge.B)}, true
 	}
 	return pair{}, false
 }
@@ -265,7 +343,16 @@ func clone(e *object.Entry) *object.Entry {
 	return &own
 }
 
+// compare looks at a pair. What is not the same and has changed since the plan is no difference.
 func (c *comparing) compare(ctx context.Context, p pair) Line {
+	l := c.look(ctx, p)
+	if l.Verdict != Same && p.since != "" {
+		l.Verdict, l.Why, l.There = Since, p.since, nil
+	}
+	return l
+}
+
+func (c *comparing) look(ctx context.Context, p pair) Line {
 	switch {
 	case p.a == nil:
 		return line(p.b, Extra, "only at the target")

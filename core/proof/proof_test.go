@@ -47,13 +47,16 @@ func TestFindsWhatDiffers(t *testing.T) {
 
 	for _, target := range []place.Place{there, copied} {
 		write := func(p place.Place, key, text string) {
-			_, err := p.Write(ctx, key, strings.NewReader(text), int64(len(text)), place.WriteOptions{Original: time.Unix(1e9, 0)})
+			_, err := p.Write(ctx, key, strings.NewReader(text), int64(len(text)),
+				place.WriteOptions{Original: time.Unix(1e9, 0)})
 			require.NoError(t, err)
 		}
-		for key, text := range map[string]string{"same.wav": "curlew", "damaged.wav": "avocet", "longer.wav": "dunlin", "missing.wav": "bittern", "odd\xff.wav": "x"} {
+		for key, text := range map[string]string{"same.wav": "curlew", "damaged.wav": "avocet",
+			"longer.wav": "dunlin", "missing.wav": "bittern", "odd\xff.wav": "x"} {
 			write(here, key, text)
 		}
-		for key, text := range map[string]string{"same.wav": "curlew", "damaged.wav": "avoket", "longer.wav": "dunlins", "extra.wav": "gull"} {
+		for key, text := range map[string]string{"same.wav": "curlew", "damaged.wav": "avoket",
+			"longer.wav": "dunlins", "extra.wav": "gull"} {
 			write(target, key, text)
 		}
 		for method, want := range map[compare.Method]map[proof.Verdict]int64{

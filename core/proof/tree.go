@@ -23,7 +23,7 @@ const FoldersFile = "folders.jsonl"
 const manyDifferences = 1000
 
 // Verdicts are all verdicts, in the order of [Tally].
-var Verdicts = [...]Verdict{Same, Missing, Different, Unproven, Extra}
+var Verdicts = [...]Verdict{Same, Missing, Different, Unproven, Extra, Since}
 
 // Tally counts objects and their bytes by verdict, as [Verdicts] has them.
 type Tally struct {

@@ -27,7 +27,8 @@ type pdf struct {
 
 func newPDF(width, height vg.Length) *pdf {
 	size := fpdf.SizeType{Wd: float64(width), Ht: float64(height)}
-	p := &pdf{fpdf.NewCustom(&fpdf.InitType{OrientationStr: "P", UnitStr: "pt", Size: size}), size, map[*typeface]string{}}
+	p := &pdf{fpdf.NewCustom(&fpdf.InitType{OrientationStr: "P", UnitStr: "pt", Size: size}), size,
+		map[*typeface]string{}}
 	p.doc.SetAutoPageBreak(false, 0)
 	p.doc.SetMargins(0, 0, 0)
 	p.doc.SetCreator("Lumtra", true)
@@ -186,7 +187,8 @@ func fontFiles() (paths []string) {
 	}
 	for _, dir := range dirs {
 		filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || !d.Type().IsRegular() || !strings.EqualFold(filepath.Ext(path), ".ttf") || len(paths) == mostFaces {
+			if err != nil || !d.Type().IsRegular() || !strings.EqualFold(filepath.Ext(path), ".ttf") ||
+				len(paths) == mostFaces {
 				return nil
 			}
 			if info, err := d.Info(); err == nil && info.Size() <= mostFace {
@@ -197,7 +199,8 @@ func fontFiles() (paths []string) {
 	}
 	fancy := func(path string) bool {
 		name := strings.ToLower(filepath.Base(path))
-		return slices.ContainsFunc([]string{"bold", "italic", "oblique", "light", "condensed", "mono"}, func(s string) bool { return strings.Contains(name, s) })
+		return slices.ContainsFunc([]string{"bold", "italic", "oblique", "light", "condensed", "mono"},
+			func(s string) bool { return strings.Contains(name, s) })
 	}
 	slices.SortStableFunc(paths, func(a, b string) int {
 		switch x, y := fancy(a), fancy(b); {

@@ -23,7 +23,9 @@ func TestTextOfDocuments(t *testing.T) {
 	reader, err := exec.LookPath("pdftotext")
 	require.NoError(t, err, "make test installs it")
 	names := []string{"café · øre.wav", "Αλυκή/κύμα.wav", "Солончак/волна.wav", "ſmall Ǆ ẞ", "\U0001f3b5.wav"}
-	r := &history.Run{Job: "masters", Plan: 3, Began: time.Date(2026, 3, 2, 1, 0, 0, 0, time.UTC), Ended: time.Date(2026, 3, 2, 1, 5, 0, 0, time.UTC), End: history.Failures, Objects: 12, Bytes: 146 << 20, Failed: 5,
+	r := &history.Run{Job: "masters", Plan: 3, Began: time.Date(2026, 3, 2, 1, 0, 0, 0, time.UTC),
+		Ended: time.Date(2026, 3, 2, 1, 5, 0, 0, time.UTC), End: history.Failures, Objects: 12, Bytes: 146 << 20,
+		Failed:   5,
 		Problems: []transfer.Problem{{Cause: "north: not allowed · 403", Advice: "ask", Count: 5, Keys: names}}}
 	var doc bytes.Buffer
 	require.NoError(t, report.Run(&doc, r, report.PDF))

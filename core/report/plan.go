@@ -70,7 +70,8 @@ func planCSV(w io.Writer, p *plan.Plan) error {
 	out := csv.NewWriter(w)
 	out.Write([]string{"effect", "direction", "key", "bytes", "why", "source_modified", "target_modified", "kept_as"})
 	err := each(p, func(e *plan.Effect) error {
-		return out.Write([]string{e.Kind.String(), direction(e), cell(e.Key), strconv.FormatInt(e.Bytes(), 10), cell(e.Why()), modified(e.Source), modified(e.Target), cell(e.Aside)})
+		return out.Write([]string{e.Kind.String(), direction(e), cell(e.Key), strconv.FormatInt(e.Bytes(), 10),
+			cell(e.Why()), modified(e.Source), modified(e.Target), cell(e.Aside)})
 	})
 	out.Flush()
 	if err == nil {
@@ -112,7 +113,8 @@ func planJSON(w io.Writer, p *plan.Plan) error {
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
 	return each(p, func(e *plan.Effect) error {
-		l := line{Effect: e.Kind, Direction: direction(e), Key: e.Key, Bytes: e.Bytes(), Why: e.Why(), SourceModified: modified(e.Source), TargetModified: modified(e.Target), KeptAs: e.Aside}
+		l := line{Effect: e.Kind, Direction: direction(e), Key: e.Key, Bytes: e.Bytes(), Why: e.Why(),
+			SourceModified: modified(e.Source), TargetModified: modified(e.Target), KeptAs: e.Aside}
 		if !utf8.ValidString(e.Key) {
 			l.Key, l.KeyBytes = "", []byte(e.Key)
 		}

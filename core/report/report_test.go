@@ -38,7 +38,9 @@ func TestCells(t *testing.T) {
 		t.Cleanup(func() { c.Close() })
 		return c
 	}
-	p, err := plan.Build(context.Background(), filepath.Join(dir, "p"), open("a", "\t=x", "\x1b[2J", "+1", "-1", "=cmd", "@sum", "plain", "ü"), open("b"), plan.Options{Rules: rule.Default()})
+	p, err := plan.Build(context.Background(), filepath.Join(dir, "p"),
+		open("a", "\t=x", "\x1b[2J", "+1", "-1", "=cmd", "@sum", "plain", "ü"), open("b"),
+		plan.Options{Rules: rule.Default()})
 	require.NoError(t, err)
 	defer p.Close()
 	var out bytes.Buffer
@@ -53,7 +55,8 @@ func TestCells(t *testing.T) {
 			assert.False(t, strings.ContainsAny(cell[:min(len(cell), 1)], "=+-@\t\r\x1b"), "%q", cell)
 		}
 	}
-	assert.True(t, keys["'=cmd"] && keys["'+1"] && keys["'-1"] && keys["'@sum"] && keys["plain"] && keys["ü"], "%v", keys)
+	assert.True(t, keys["'=cmd"] && keys["'+1"] && keys["'-1"] && keys["'@sum"] && keys["plain"] && keys["ü"], "%v",
+		keys)
 }
 
 // A proof that does not hold is not drawn as one that does, whatever it is that it lacks.
@@ -72,8 +75,10 @@ func TestProofColours(t *testing.T) {
 	assert.Equal(t, "holds", drawn(func(*proof.Summary) {}))
 	assert.Equal(t, "holds", drawn(func(s *proof.Summary) { s.Objects[proof.Extra] = 1 }))
 	for name, change := range map[string]func(*proof.Summary){
-		"different": func(s *proof.Summary) { s.Objects[proof.Different] = 1 }, "missing": func(s *proof.Summary) { s.Objects[proof.Missing] = 1 },
-		"unproven": func(s *proof.Summary) { s.Objects[proof.Unproven] = 1 }, "gaps": func(s *proof.Summary) { s.Gaps = 1 },
+		"different":                     func(s *proof.Summary) { s.Objects[proof.Different] = 1 },
+		"missing":                       func(s *proof.Summary) { s.Objects[proof.Missing] = 1 },
+		"unproven":                      func(s *proof.Summary) { s.Objects[proof.Unproven] = 1 },
+		"gaps":                          func(s *proof.Summary) { s.Gaps = 1 },
 		"extra, where both sides count": func(s *proof.Summary) { s.Both, s.Objects[proof.Extra] = true, 1 },
 	} {
 		assert.Equal(t, "does not hold", drawn(change), name)

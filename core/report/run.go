@@ -55,14 +55,18 @@ func drawRun(w io.Writer, r *history.Run, f Format) error {
 	s.say(40, 40, 15, fmt.Sprintf("Run of %s, plan %d: %s", r.Job, r.Plan, r.End))
 	took := r.Ended.Sub(r.Began)
 	s.say(40, 58, 8.5, fmt.Sprintf("%s, %s", r.Began.Format("2006-01-02 15:04:05 MST"), took.Round(time.Millisecond)))
-	facts := fmt.Sprintf("%s of %s objects, %s of %s", humanize.Comma(r.Before+r.Objects), humanize.Comma(r.PlannedObjects), humanize.IBytes(uint64(max(r.Bytes, 0))), humanize.IBytes(uint64(r.PlannedBytes)))
+	facts := fmt.Sprintf("%s of %s objects, %s of %s", humanize.Comma(r.Before+r.Objects),
+		humanize.Comma(r.PlannedObjects), humanize.IBytes(uint64(max(r.Bytes, 0))),
+		humanize.IBytes(uint64(r.PlannedBytes)))
 	if took > 0 {
-		facts += fmt.Sprintf(", %s a second on average", humanize.Bytes(uint64(float64(max(r.Bytes, 0))/took.Seconds())))
+		facts += fmt.Sprintf(", %s a second on average",
+			humanize.Bytes(uint64(float64(max(r.Bytes, 0))/took.Seconds())))
 	}
 	for _, x := range []struct {
 		n    int64
 		what string
-	}{{r.Failed, "failed"}, {r.Retries, "tried again"}, {r.Settled, "seen to at the source"}, {r.Unverified, "unverified"}, {r.Gaps, "parts not listed"}} {
+	}{{r.Failed, "failed"}, {r.Retries, "tried again"}, {r.SeenTo, "handled at the source"},
+		{r.Unverified, "unverified"}, {r.Gaps, "parts not listed"}} {
 		if x.n > 0 {
 			facts += fmt.Sprintf(", %s %s", humanize.Comma(x.n), x.what)
 		}
@@ -75,7 +79,7 @@ func drawRun(w io.Writer, r *history.Run, f Format) error {
 		s.say(52, y+13, 8.5, p.Advice)
 		y += 26
 		for _, key := range p.Keys[:min(len(p.Keys), 5)] {
-			s.say(52, y, 8, object.Display(key))
+			s.say(52, y, 8, object.DisplayKey(key))
 			y += 13
 		}
 	}

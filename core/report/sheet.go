@@ -49,7 +49,8 @@ type svgSurface struct {
 }
 
 func (s *svgSurface) box(x, y, width, height vg.Length, c color.Color) {
-	s.FillPolygon(c, []vg.Point{{X: x, Y: s.height - y}, {X: x + width, Y: s.height - y}, {X: x + width, Y: s.height - y - height}, {X: x, Y: s.height - y - height}})
+	s.FillPolygon(c, []vg.Point{{X: x, Y: s.height - y}, {X: x + width, Y: s.height - y},
+		{X: x + width, Y: s.height - y - height}, {X: x, Y: s.height - y - height}})
 }
 
 func (s *svgSurface) style(size vg.Length) text.Style {

@@ -58,7 +58,8 @@ func TestRooms(t *testing.T) {
 					rest, err2 := io.ReadAll(x)
 					back, err3 := x.Seek(0, io.SeekStart)
 					again, err4 := io.ReadAll(x)
-					if err != nil || err2 != nil || err3 != nil || err4 != nil || back != 0 || int64(len(half)+len(rest)) != size || !bytes.Equal(again, r.Data) {
+					if err != nil || err2 != nil || err3 != nil || err4 != nil || back != 0 ||
+						int64(len(half)+len(rest)) != size || !bytes.Equal(again, r.Data) {
 						panic("a reader that gives something else")
 					}
 				}

@@ -13,8 +13,8 @@ type Afterwards string
 // What can become of the source.
 const (
 	KeepSource Afterwards = "keep"
-	// RemoveSource makes the job a move.
-	RemoveSource Afterwards = "remove"
+	// DeleteSource makes the job a move.
+	DeleteSource Afterwards = "delete"
 	// ArchiveSource moves it below the archive prefix of the source.
 	ArchiveSource Afterwards = "archive"
 	// TagSource adds the source tags to it.
@@ -25,11 +25,12 @@ const (
 const DefaultArchive = "_sent"
 
 // Leaves tells that objects leave their place at the source.
-func (a Afterwards) Leaves() bool { return a == RemoveSource || a == ArchiveSource }
+func (a Afterwards) Leaves() bool { return a == DeleteSource || a == ArchiveSource }
 
 // Becomes is what becomes of the source, as the end of "they are …".
 func (a Afterwards) Becomes() string {
-	return map[Afterwards]string{RemoveSource: "removed at the source", ArchiveSource: "put away at the source", TagSource: "tagged at the source"}[a]
+	return map[Afterwards]string{DeleteSource: "deleted at the source", ArchiveSource: "archived at the source",
+		TagSource: "tagged at the source"}[a]
 }
 
 // badPrefix tells that a text is no path below a place.
@@ -40,19 +41,24 @@ func badPrefix(path string) bool {
 
 func (r *Rules) checkAfterwards() (string, string) {
 	if badPrefix(r.ArchivePath) {
-		return "archive", fmt.Sprintf("archive is %q; it is a path below the source such as %q, without \"/\" at its ends", r.ArchivePath, DefaultArchive)
+		return "archive",
+			fmt.Sprintf("archive is %q; it is a path below the source such as %q, without \"/\" at its ends",
+				r.ArchivePath, DefaultArchive)
 	}
 	switch {
 	case r.Afterwards == KeepSource:
 		return "", ""
 	case r.Direction == TwoWay:
 		return "afterwards", "a two-way job needs both sides to stay: afterwards is \"keep\""
-	case r.Afterwards.Leaves() && r.Extras != Leave:
-		// The next plan would find the target's copies to be extras, and take
+	case r.Afterwards.Leaves() && r.TargetOnly != KeepThere:
+		// The next plan would find the target's copies to be only there, and take
 		// them away too.
-		return "extras", fmt.Sprintf("what afterwards leaves the source would be an extra at the target the next time, and with extras = %q be gone for good: extras is \"leave\"", string(r.Extras))
+		return "target-only",
+			fmt.Sprintf("what leaves the source would be only at the target the next time, and with "+
+				"target-only = %q be gone: target-only is \"keep\"", string(r.TargetOnly))
 	case r.Afterwards == TagSource && len(r.SourceTags) == 0:
-		return "afterwards", "afterwards is \"tag\", but there are no tags to set: write source-tags = { sent = \"yes\" }"
+		return "afterwards",
+			"afterwards is \"tag\", but there are no tags to set: write source-tags = { sent = \"yes\" }"
 	case len(r.SourceTags) > 10: // S3 API Reference, "PutObjectTagging": 10 an object
 		return "source-tags", fmt.Sprintf("source-tags has %d tags; an object can have 10", len(r.SourceTags))
 	}

@@ -15,7 +15,8 @@ import (
 
 // What is no age or time is told so, and is never an age of nothing.
 func TestAgesAndTimes(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90min": 90 * time.Minute, "12h": 12 * time.Hour, "30d": 720 * time.Hour, "2w": 336 * time.Hour, "0d": 0} {
+	for text, want := range map[string]time.Duration{"90min": 90 * time.Minute, "12h": 12 * time.Hour,
+		"30d": 720 * time.Hour, "2w": 336 * time.Hour, "0d": 0} {
 		got, ok := ParseAge(text)
 		assert.True(t, ok, text)
 		assert.Equal(t, want, got, text)
@@ -24,14 +25,14 @@ func TestAgesAndTimes(t *testing.T) {
 		_, ok := ParseAge(text)
 		assert.False(t, ok, text)
 	}
-	day, ok := ParseTime("2026-03-04")
+	day, ok := parseTime("2026-03-04")
 	assert.True(t, ok)
 	assert.Equal(t, time.Date(2026, 3, 4, 0, 0, 0, 0, time.Local), day)
-	moment, ok := ParseTime("2026-03-04T05:06:07+01:00")
+	moment, ok := parseTime("2026-03-04T05:06:07+01:00")
 	assert.True(t, ok)
 	assert.True(t, moment.Equal(time.Date(2026, 3, 4, 4, 6, 7, 0, time.UTC)))
 	for _, text := range []string{"", "2026", "2026-13-01", "2026-02-30", "04.03.2026", "2026-03-04T05:06"} {
-		_, ok := ParseTime(text)
+		_, ok := parseTime(text)
 		assert.False(t, ok, text)
 	}
 }
@@ -44,17 +45,26 @@ func TestTakesName(t *testing.T) {
 		rules       Selection
 		taken, sure bool
 	}{
-		"nothing said":               {Selection{}, true, true},
-		"included":                   {Selection{Include: []string{"*.wav"}}, true, true},
-		"not included":               {Selection{Include: []string{"*.txt"}}, false, true},
-		"one of two":                 {Selection{Include: []string{"*.txt", "*.wav"}}, true, true},
-		"excluded":                   {Selection{Exclude: []string{"*.wav"}}, false, true},
-		"excluded, whatever else":    {Selection{Exclude: []string{"*.wav"}, OlderThan: "1h", Tags: map[string]string{"a": "b"}}, false, true},
-		"too small":                  {Selection{Smallest: "6B"}, false, true},
-		"small enough":               {Selection{Largest: "5B"}, true, true},
-		"by its time":                {Selection{OlderThan: "1h"}, true, false},
-		"by its tags":                {Selection{Tags: map[string]string{"a": "b"}}, true, false},
-		"not included, by its class": {Selection{Include: []string{"*.txt"}, Classes: []string{"STANDARD"}}, false, false},
+		"nothing said": {Selection{}, true, true},
+		"included":     {Selection{Include: []string{"*.wav"}}, true, true},
+		"not included": {Selection{Include: []string{"*.txt"}}, false, true},
+		"one of two":   {Selection{Include: []string{"*.txt", "*.wav"}}, true, true},
+		"excluded":     {Selection{Exclude: []string{"*.wav"}}, false, true},
+		"excluded, whatever else": {Selection{Exclude: []string{"*.wav"}, OlderThan: "1h",
+			Tags: map[string]string{"a": "b"}}, false, true},
+		"begins so":    {Selection{Prefix: "a."}, true, true},
+		"begins other": {Selection{Prefix: "b"}, false, true},
+		"ends so":      {Selection{Suffix: ".wav"}, true, true},
+		"ends other":   {Selection{Suffix: ".txt", Tags: map[string]string{"a": "b"}}, false, true},
+		"begins other, whatever its age": {Selection{Prefix: "b", OlderThan: "1h", Classes: []string{"STANDARD"}},
+			false,
+			true},
+		"too small":    {Selection{Smallest: "6B"}, false, true},
+		"small enough": {Selection{Largest: "5B"}, true, true},
+		"by its time":  {Selection{OlderThan: "1h"}, true, false},
+		"by its tags":  {Selection{Tags: map[string]string{"a": "b"}}, true, false},
+		"not included, by its class": {Selection{Include: []string{"*.txt"}, Classes: []string{"STANDARD"}}, false,
+			false},
 	} {
 		m, err := c.rules.Compile(time.Now())
 		require.NoError(t, err, name)
@@ -67,18 +77,18 @@ func TestTakesName(t *testing.T) {
 func TestSettingsThatAreNone(t *testing.T) {
 	low, high, fine := int64(-1), int64(101), int64(100)
 	for setting, change := range map[string]func(*Rules){
-		"guards.removals":      func(r *Rules) { r.Guards.Removals = &low },
-		"guards.races":         func(r *Rules) { r.Guards.Races = "perhaps" },
-		"guards.unverified":    func(r *Rules) { r.Guards.Unverified = "perhaps" },
-		"guards.removal-share": func(r *Rules) { r.Guards.RemovalShare = &high },
-		"guards.shrink":        func(r *Rules) { r.Guards.Shrink = &low },
-		"guards.drift":         func(r *Rules) { r.Guards.Drift = &high },
-		"judge":                func(r *Rules) { r.Judge = "feeling" },
-		"different":            func(r *Rules) { r.Different = "perhaps" },
-		"extras":               func(r *Rules) { r.Extras = "perhaps" },
-		"direction":            func(r *Rules) { r.Direction = "three-way" },
-		"conflicts":            func(r *Rules) { r.Conflicts = "perhaps" },
-		"afterwards":           func(r *Rules) { r.Afterwards = "perhaps" },
+		"safety.deletions":      func(r *Rules) { r.Safety.Deletions = &low },
+		"safety.races":          func(r *Rules) { r.Safety.Races = "perhaps" },
+		"safety.unverified":     func(r *Rules) { r.Safety.Unverified = "perhaps" },
+		"safety.deletion-share": func(r *Rules) { r.Safety.DeletionShare = &high },
+		"safety.shrink":         func(r *Rules) { r.Safety.Shrink = &low },
+		"safety.drift":          func(r *Rules) { r.Safety.Drift = &high },
+		"compare-by":            func(r *Rules) { r.CompareBy = "feeling" },
+		"when-different":        func(r *Rules) { r.WhenDifferent = "perhaps" },
+		"target-only":           func(r *Rules) { r.TargetOnly = "perhaps" },
+		"direction":             func(r *Rules) { r.Direction = "three-way" },
+		"conflicts":             func(r *Rules) { r.Conflicts = "perhaps" },
+		"afterwards":            func(r *Rules) { r.Afterwards = "perhaps" },
 	} {
 		r := Default()
 		change(&r)
@@ -89,8 +99,8 @@ func TestSettingsThatAreNone(t *testing.T) {
 	}
 	none := int64(0)
 	r := Default()
-	r.Guards.Removals, r.Guards.RemovalShare = &none, &none
-	r.Guards.Drift, r.Guards.Shrink, r.Guards.Races, r.Guards.Unverified = &fine, &fine, RefuseRaces, FailUnverified
+	r.Safety.Deletions, r.Safety.DeletionShare = &none, &none
+	r.Safety.Drift, r.Safety.Shrink, r.Safety.Races, r.Safety.Unverified = &fine, &fine, RefuseRaces, FailUnverified
 	at, what := r.Check()
 	assert.Empty(t, at+what)
 }
@@ -98,7 +108,8 @@ func TestSettingsThatAreNone(t *testing.T) {
 // A key's own pattern matches it and nothing else, whatever the key has in it.
 func TestLiteral(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		key := rapid.StringOf(rapid.SampledFrom([]rune(`ab*?[]{}\/!^-,é`))).Filter(func(s string) bool { return s != "" }).Draw(rt, "key")
+		key := rapid.StringOf(rapid.SampledFrom([]rune(`ab*?`+
+			`[]{}\/!^-,é`))).Filter(func(s string) bool { return s != "" }).Draw(rt, "key")
 		other := rapid.StringOf(rapid.SampledFrom([]rune(`ab*?[]{}\/!^-,é`))).Draw(rt, "other")
 		m, err := (&Selection{Include: []string{Literal(key)}}).Compile(time.Now())
 		require.NoError(rt, err)
@@ -112,7 +123,8 @@ func TestLiteral(t *testing.T) {
 // The two patterns that are matched in a quicker way match what they would in the usual one.
 func TestQuickPatterns(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		pattern := rapid.SampledFrom([]string{"**/*", "**/*.wav", "**/*w", "a/**", "a/b/**", "**/*a/b", "**/*{a,b}", "[a]/**", "**/**"}).Draw(rt, "pattern")
+		pattern := rapid.SampledFrom([]string{"**/*", "**/*.wav", "**/*w", "a/**", "a/b/**", "**/*a/b", "**/*{a,b}",
+			"[a]/**", "**/**"}).Draw(rt, "pattern")
 		key := rapid.StringOfN(rapid.SampledFrom([]rune("ab/.wv")), 1, 8, -1).Draw(rt, "key")
 		m, err := (&Selection{Include: []string{pattern}}).Compile(time.Now())
 		require.NoError(rt, err)
@@ -147,9 +159,9 @@ func TestTalliedBytes(t *testing.T) {
 // What only a one-way job has is refused in a two-way one, and the other way round.
 func TestWhatADirectionHas(t *testing.T) {
 	for setting, change := range map[string]func(*Rules){
-		"extras":    func(r *Rules) { r.Extras = Remove },
-		"different": func(r *Rules) { r.Different = Skip },
-		"judge":     func(r *Rules) { r.Judge = SendAll },
+		"target-only":    func(r *Rules) { r.TargetOnly = DeleteThere },
+		"when-different": func(r *Rules) { r.WhenDifferent = Skip },
+		"compare-by":     func(r *Rules) { r.CompareBy = SendAll },
 	} {
 		r := Default()
 		change(&r)
@@ -189,7 +201,8 @@ func TestEachRule(t *testing.T) {
 			assert.ErrorContains(t, err, setting)
 		}
 	}
-	for at, takes := range map[time.Duration][2]bool{-time.Second: {false, true}, 0: {true, false}, time.Second: {true, false}} {
+	for at, takes := range map[time.Duration][2]bool{-time.Second: {false, true}, 0: {true, false},
+		time.Second: {true, false}} {
 		for i, s := range []Selection{{From: "2026-03-04T12:00:00Z"}, {Until: "2026-03-04T12:00:00Z"}} {
 			m, err := s.Compile(noon)
 			require.NoError(t, err)
@@ -202,7 +215,8 @@ func TestEachRule(t *testing.T) {
 // A rule that meets nothing of a source says so, where there is something to meet, and
 // what may have been meant.
 func TestIdleRules(t *testing.T) {
-	s := Selection{Include: []string{"*.flac", "x/*.wav", "**/*.wav"}, Exclude: []string{"*.tmp", "raw/**"}, OlderThan: "1h", Largest: "1KiB"}
+	s := Selection{Include: []string{"*.flac", "x/*.wav", "**/*.wav"}, Exclude: []string{"*.tmp", "raw/**"},
+		OlderThan: "1h", Largest: "1KiB"}
 	m, err := s.Compile(time.Now())
 	require.NoError(t, err)
 	idle := func(objects int64, entries ...*object.Entry) (all []string) {
@@ -220,5 +234,6 @@ func TestIdleRules(t *testing.T) {
 	top := func(p string) string {
 		return "matches nothing: it looks at the top only; **/" + p + " looks everywhere"
 	}
-	assert.Equal(t, []string{top("*.flac"), "matches nothing", "", top("*.tmp"), "matches nothing", "takes nothing", ""}, idle(1, &object.Entry{Key: "a/b.wav", Size: 1, Modified: time.Now()}))
+	assert.Equal(t, []string{top("*.flac"), "matches nothing", "", top("*.tmp"), "matches nothing", "takes nothing",
+		""}, idle(1, &object.Entry{Key: "a/b.wav", Size: 1, Modified: time.Now()}))
 }

@@ -4,24 +4,26 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"lumtra/core/object"
 )
 
-// Judge is how two objects of one key are told to be the same.
-type Judge string
+// CompareBy is how two objects of one key are told to be the same.
+type CompareBy string
 
 // The ways to judge.
 const (
 	// BySizeAndTime: same size, and neither side changed since both last
 	// agreed; where no agreement is known, the times agree or, where the target
 	// only knows when it stored an object, the source was not modified since.
-	BySizeAndTime Judge = "size-and-time"
+	BySizeAndTime CompareBy = "size-and-time"
 	// BySize looks at sizes alone.
-	BySize Judge = "size"
+	BySize CompareBy = "size"
 	// ByContent: the checksums agree. Slower: folders are read, stores asked
 	// object by object.
-	ByContent Judge = "content"
+	ByContent CompareBy = "content"
 	// SendAll takes nothing for the same.
-	SendAll Judge = "all"
+	SendAll CompareBy = "all"
 )
 
 // Landing is what of the source folder lands at the target.
@@ -46,26 +48,26 @@ const (
 	TwoWay Direction = "two-way"
 )
 
-// Different is what happens when the target has another one under the key.
-type Different string
+// WhenDifferent is what happens when the target has another one under the key.
+type WhenDifferent string
 
 // What can happen to another one at the target.
 const (
-	Replace Different = "replace"
-	Skip    Different = "skip"  // leave it
-	IfNewer Different = "newer" // replace it when the source's is newer
+	Replace WhenDifferent = "replace"
+	Skip    WhenDifferent = "skip"     // leave it
+	IfNewer WhenDifferent = "if-newer" // replace it when the source's is newer
 	// KeepBoth moves the target's to a name with its time in it, beside the new.
-	KeepBoth Different = "keep-both"
+	KeepBoth WhenDifferent = "keep-both"
 )
 
-// Extras is what happens to what is only at the target.
-type Extras string
+// TargetOnly is what happens to what is only at the target.
+type TargetOnly string
 
 // What can happen to extras.
 const (
-	Leave  Extras = "leave"
-	Trash  Extras = "trash"  // move it below the trash prefix
-	Remove Extras = "remove" // delete-mirroring
+	KeepThere   TargetOnly = "keep"
+	MoveToTrash TargetOnly = "trash"  // move it below the trash prefix
+	DeleteThere TargetOnly = "delete" // delete-mirroring
 )
 
 // Conflicts is how two-way jobs settle what changed at both sides.
@@ -82,11 +84,11 @@ const (
 
 // Rules are all phrases of a job that a plan follows from.
 type Rules struct {
-	Direction Direction `toml:"direction,omitempty"`
-	Landing   Landing   `toml:"landing,omitempty"`
-	Judge     Judge     `toml:"judge,omitempty"`
-	Different Different `toml:"different,omitempty"`
-	Extras    Extras    `toml:"extras,omitempty"`
+	Direction     Direction     `toml:"direction,omitempty"`
+	Landing       Landing       `toml:"landing,omitempty"`
+	CompareBy     CompareBy     `toml:"compare-by,omitempty" json:"Judge"`
+	WhenDifferent WhenDifferent `toml:"when-different,omitempty" json:"Different"`
+	TargetOnly    TargetOnly    `toml:"target-only,omitempty" json:"Extras"`
 	// TrashPath is the prefix below the target that extras are moved to, with a
 	// folder in it for each plan.
 	TrashPath string    `toml:"trash,omitempty"`
@@ -99,7 +101,9 @@ type Rules struct {
 	SourceTags  map[string]string `toml:"source-tags,omitempty"`
 	Select      Selection         `toml:"select"`
 	As          As                `toml:"as"`
-	Guards      Guards            `toml:"guards"`
+	// Packs divide objects over several packs, where the target is such.
+	Packs  Packs  `toml:"packs,omitempty"`
+	Safety Safety `toml:"safety" json:"Guards"`
 }
 
 // As is what objects become at the target, beside their content.
@@ -120,7 +124,9 @@ const DefaultTrash = "_trash"
 
 // Default are the rules of a job that says nothing.
 func Default() Rules {
-	return Rules{Direction: OneWay, Landing: Inside, Judge: BySizeAndTime, Different: Replace, Extras: Leave, TrashPath: DefaultTrash, Conflicts: Ask, Afterwards: KeepSource, ArchivePath: DefaultArchive}
+	return Rules{Direction: OneWay, Landing: Inside, CompareBy: BySizeAndTime, WhenDifferent: Replace,
+		TargetOnly: KeepThere,
+		TrashPath:  DefaultTrash, Conflicts: Ask, Afterwards: KeepSource, ArchivePath: DefaultArchive}
 }
 
 // choice tells a value that is none of the known ones.
@@ -132,7 +138,8 @@ func choice[T ~string](setting string, value T, known ...T) (string, string) {
 	for i, k := range known {
 		quoted[i] = fmt.Sprintf("%q", string(k))
 	}
-	return setting, fmt.Sprintf("%s is %q; it is %s or %s", setting, string(value), strings.Join(quoted[:len(quoted)-1], ", "), quoted[len(quoted)-1])
+	return setting, fmt.Sprintf("%s is %q; it is %s or %s", setting, string(value),
+		strings.Join(quoted[:len(quoted)-1], ", "), quoted[len(quoted)-1])
 }
 
 // Check finds the first value that cannot be: the setting, with dots between
@@ -142,21 +149,28 @@ func (r *Rules) Check() (setting, what string) {
 	for _, check := range []func() (string, string){
 		func() (string, string) { return choice("direction", r.Direction, OneWay, TwoWay) },
 		func() (string, string) { return choice("landing", r.Landing, Inside, WithFolder) },
-		func() (string, string) { return choice("judge", r.Judge, BySizeAndTime, BySize, ByContent, SendAll) },
-		func() (string, string) { return choice("different", r.Different, Replace, Skip, IfNewer, KeepBoth) },
-		func() (string, string) { return choice("extras", r.Extras, Leave, Trash, Remove) },
+		func() (string, string) {
+			return choice("compare-by", r.CompareBy, BySizeAndTime, BySize, ByContent, SendAll)
+		},
+		func() (string, string) {
+			return choice("when-different", r.WhenDifferent, Replace, Skip, IfNewer, KeepBoth)
+		},
+		func() (string, string) {
+			return choice("target-only", r.TargetOnly, KeepThere, MoveToTrash, DeleteThere)
+		},
 		func() (string, string) {
 			return choice("conflicts", r.Conflicts, Ask, SourceWins, TargetWins, NewerWins, BothStay)
 		},
 		func() (string, string) {
-			return choice("afterwards", r.Afterwards, KeepSource, RemoveSource, ArchiveSource, TagSource)
+			return choice("afterwards", r.Afterwards, KeepSource, DeleteSource, ArchiveSource, TagSource)
 		},
 		r.checkAfterwards,
 		r.checkTrash,
 		r.checkTwoWay,
 		r.checkGzip,
+		r.Packs.check,
 		r.Select.check,
-		r.Guards.check,
+		r.Safety.check,
 	} {
 		if setting, what := check(); what != "" {
 			return setting, what
@@ -167,7 +181,8 @@ func (r *Rules) Check() (setting, what string) {
 
 func (r *Rules) checkTrash() (string, string) {
 	if t := r.TrashPath; badPrefix(t) {
-		return "trash", fmt.Sprintf("trash is %q; it is a path below the target such as %q, without \"/\" at its ends", t, DefaultTrash)
+		return "trash", fmt.Sprintf("trash is %q; it is a path below the target such as %q, without \"/\" at its "+
+			"ends", t, DefaultTrash)
 	}
 	return "", ""
 }
@@ -198,8 +213,10 @@ func (r *Rules) checkGzip() (string, string) {
 		return "", ""
 	case r.Direction == TwoWay:
 		return "as.gzip", "a two-way job cannot compress on the way: leave gzip out"
-	case r.Judge == BySize || r.Judge == ByContent:
-		return "judge", "what is compressed on the way has another size and content at the target: judge is \"size-and-time\" or \"all\""
+	case r.CompareBy == BySize || r.CompareBy == ByContent:
+		return "compare-by", "what is compressed on the way has another size and content at the target: " +
+			"compare-by is " +
+			"\"size-and-time\" or \"all\""
 	}
 	return "", ""
 }
@@ -209,25 +226,29 @@ func (r *Rules) checkTwoWay() (string, string) {
 		return "", ""
 	}
 	switch {
-	case r.Extras != Leave:
-		return "extras", "a two-way job has no extras: what was removed at one side is removed at the other; leave this out"
-	case r.Different != Replace:
-		return "different", "a two-way job settles differences as conflicts: leave this out, and see conflicts"
-	case r.Judge == SendAll:
-		return "judge", "a two-way job cannot send everything both ways; judge is \"size-and-time\", \"size\" or \"content\""
+	case r.TargetOnly != KeepThere:
+		return "target-only",
+			"in a two-way job nothing is only at the target: what was deleted at one side is deleted at the " +
+				"other; leave this out"
+	case r.WhenDifferent != Replace:
+		return "when-different", "a two-way job settles differences as conflicts: leave this out, and see conflicts"
+	case r.CompareBy == SendAll:
+		return "compare-by", "a two-way job cannot send everything both ways; compare-by is \"size-and-time\", " +
+			"\"size\" or " +
+			"\"content\""
 	}
 	return "", ""
 }
 
-// Guards are what holds a plan back until a person has looked. Numbers that
+// Safety are what holds a plan back until a person has looked. Numbers that
 // are not set have their default.
-type Guards struct {
+type Safety struct {
 	// EmptySource holds back a plan whose source holds nothing.
 	EmptySource *bool `toml:"empty-source,omitempty"`
-	// Removals is the most objects a plan may remove, RemovalShare the most
+	// Deletions is the most objects a plan may remove, RemovalShare the most
 	// in percent of what is at the target.
-	Removals     *int64 `toml:"removals,omitempty"`
-	RemovalShare *int64 `toml:"removal-share,omitempty"`
+	Deletions     *int64 `toml:"deletions,omitempty" json:"Removals"`
+	DeletionShare *int64 `toml:"deletion-share,omitempty" json:"RemovalShare"`
 	// Shrink is by how many percent the source may have become smaller, in
 	// objects, since both sides last agreed.
 	Shrink *int64 `toml:"shrink,omitempty"`
@@ -261,7 +282,7 @@ const (
 	FailUnverified  Unverified = "fail"  // they have failed
 )
 
-// Defaults of [Guards].
+// Defaults of [Safety].
 const (
 	DefaultRemovals     = 1000
 	DefaultRemovalShare = 20
@@ -278,31 +299,33 @@ func Limit(set *int64, otherwise int64) int64 {
 }
 
 // HoldsEmpty tells whether an empty source holds a plan back.
-func (g *Guards) HoldsEmpty() bool { return g.EmptySource == nil || *g.EmptySource }
+func (g *Safety) HoldsEmpty() bool { return g.EmptySource == nil || *g.EmptySource }
 
-func (g *Guards) check() (string, string) {
-	if g.Removals != nil && *g.Removals < 0 {
-		return "guards.removals", fmt.Sprintf("removals is %d; it is a number of objects, 0 to hold back every removal", *g.Removals)
+func (g *Safety) check() (string, string) {
+	if g.Deletions != nil && *g.Deletions < 0 {
+		return "safety.deletions",
+			fmt.Sprintf("deletions is %d; it is a number of objects, 0 to hold back every deletion", *g.Deletions)
 	}
-	if setting, what := choice("guards.races", g.Races, "", AllowRaces, RefuseRaces); what != "" {
+	if setting, what := choice("safety.races", g.Races, "", AllowRaces, RefuseRaces); what != "" {
 		return setting, strings.Replace(what, `"", `, "", 1)
 	}
-	if setting, what := choice("guards.unverified", g.Unverified, "", CountUnverified, FailUnverified); what != "" {
+	if setting, what := choice("safety.unverified", g.Unverified, "", CountUnverified, FailUnverified); what != "" {
 		return setting, strings.Replace(what, `"", `, "", 1)
 	}
 	for _, p := range []struct {
 		name  string
 		value *int64
-	}{{"removal-share", g.RemovalShare}, {"shrink", g.Shrink}, {"drift", g.Drift}} {
+	}{{"deletion-share", g.DeletionShare}, {"shrink", g.Shrink}, {"drift", g.Drift}} {
 		if p.value != nil && (*p.value < 0 || *p.value > 100) {
-			return "guards." + p.name, fmt.Sprintf("%s is %d; it is percent, between 0 and 100, where 100 never holds back", p.name, *p.value)
+			return "safety." + p.name,
+				fmt.Sprintf("%s is %d; it is percent, between 0 and 100, where 100 never holds back", p.name, *p.value)
 		}
 	}
 	return "", ""
 }
 
-// Facts are what the guards look at.
-type Facts struct {
+// Guarded are what the guards look at.
+type Guarded struct {
 	// SourceObjects and TargetObjects are what the surveys found, Selected
 	// what of the source the job takes.
 	SourceObjects, TargetObjects, Selected int64
@@ -322,31 +345,37 @@ type Facts struct {
 }
 
 // Hold tells in words each guard that the facts set off.
-func (g *Guards) Hold(f Facts) []string {
+func (g *Safety) Hold(f Guarded) []string {
 	var held []string
 	say := func(format string, args ...any) { held = append(held, fmt.Sprintf(format, args...)) }
 	if f.SourceObjects == 0 && !f.Leaves && g.HoldsEmpty() {
 		say("%s holds nothing; is it the right place, and mounted?", f.SourceName)
 	}
 	if f.EmptyTarget != "" && f.Agreed > 0 && g.HoldsEmpty() {
-		say("%s holds nothing, where both sides agreed on %d objects; is it the right place, and mounted?", f.EmptyTarget, f.Agreed)
+		say("%s holds nothing, where there were %s at the last run; is it the right place, and mounted?",
+			f.EmptyTarget, object.Count(f.Agreed, "object"))
 	}
-	if most := Limit(g.Removals, DefaultRemovals); f.Removals > most {
-		say("it removes %d objects, more than the %d the job's guard lets pass", f.Removals, most)
+	if most := Limit(g.Deletions, DefaultRemovals); f.Removals > most {
+		say("it deletes %s, more than the %d that the job's safety limit lets pass", object.Count(f.Removals,
+			"object"), most)
 	}
 	for _, side := range []struct {
 		name          string
 		removals, all int64
 	}{{"target", f.Removals - f.SourceRemovals, f.TargetObjects}, {"source", f.SourceRemovals, f.SourceObjects}} {
-		if share := Limit(g.RemovalShare, DefaultRemovalShare); side.removals*100 > share*side.all {
-			say("it removes %d of %d objects at the %s, more than %d %%", side.removals, side.all, side.name, share)
+		if share := Limit(g.DeletionShare, DefaultRemovalShare); side.removals*100 > share*side.all {
+			say("it deletes %d of %s at the %s, more than %d %%", side.removals, object.Count(side.all, "object"),
+				side.name, share)
 		}
 	}
-	if shrink := Limit(g.Shrink, DefaultShrink); !f.Leaves && f.Agreed > 0 && f.SourceObjects > 0 && (f.Agreed-f.Selected)*100 > shrink*f.Agreed {
-		say("the source has %d objects where there were %d: more than %d %% are gone", f.Selected, f.Agreed, shrink)
+	if shrink := Limit(g.Shrink, DefaultShrink); !f.Leaves && f.Agreed > 0 && f.SourceObjects > 0 &&
+		(f.Agreed-f.Selected)*100 > shrink*f.Agreed {
+		say("the source has %s where there were %d: more than %d %% are gone", object.Count(f.Selected, "object"),
+			f.Agreed, shrink)
 	}
 	if drift := Limit(g.Drift, DefaultDrift); f.Agreed > 0 && f.Drifted*100 > drift*f.Agreed {
-		say("%d of %d objects at the target changed or went without this job, more than %d %%", f.Drifted, f.Agreed, drift)
+		say("%d of %d objects at the target changed or went without this job, more than %d %%", f.Drifted, f.Agreed,
+			drift)
 	}
 	return held
 }

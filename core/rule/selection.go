@@ -103,7 +103,8 @@ func (s *Selection) compile(now time.Time) (m *Matcher, setting, what string) {
 				return nil, "select." + list.name, what
 			}
 			match := pattern(p)
-			r := rule{text: list.name + " " + p, include: list.name == "include", exclude: list.name == "exclude", byName: true}
+			r := rule{text: list.name + " " + p, include: list.name == "include", exclude: list.name == "exclude",
+				byName: true}
 			r.takes = func(e *object.Entry) bool { return match(e.Key) }
 			if r.exclude {
 				r.takes = func(e *object.Entry) bool { return !match(e.Key) }
@@ -112,10 +113,13 @@ func (s *Selection) compile(now time.Time) (m *Matcher, setting, what string) {
 		}
 	}
 	if p := s.Prefix; p != "" {
-		m.rules = append(m.rules, rule{text: "starts with " + p, byName: true, takes: func(e *object.Entry) bool { return strings.HasPrefix(e.Key, p) }})
+		m.rules = append(m.rules, rule{text: "starts with " + p, byName: true,
+			takes: func(e *object.Entry) bool { return strings.HasPrefix(e.Key, p) }})
 	}
 	if x := s.Suffix; x != "" {
-		m.rules = append(m.rules, rule{text: "ends in " + x, byName: true, takes: func(e *object.Entry) bool { return strings.HasSuffix(e.Key, x) }})
+		m.rules = append(m.rules,
+			rule{text: "ends in " + x, byName: true,
+				takes: func(e *object.Entry) bool { return strings.HasSuffix(e.Key, x) }})
 	}
 	if setting, what = m.addTimes(s, now); what != "" {
 		return nil, setting, what
@@ -124,11 +128,12 @@ func (s *Selection) compile(now time.Time) (m *Matcher, setting, what string) {
 		return nil, setting, what
 	}
 	if classes := s.Classes; len(classes) > 0 {
-		m.rules = append(m.rules, rule{text: "class " + strings.Join(classes, " or "), takes: func(e *object.Entry) bool {
-			return slices.ContainsFunc(classes, func(c string) bool {
-				return strings.EqualFold(c, e.Class) || e.Class == "" && strings.EqualFold(c, "standard")
-			})
-		}})
+		m.rules = append(m.rules, rule{text: "class " + strings.Join(classes, " or "),
+			takes: func(e *object.Entry) bool {
+				return slices.ContainsFunc(classes, func(c string) bool {
+					return strings.EqualFold(c, e.Class) || e.Class == "" && strings.EqualFold(c, "standard")
+				})
+			}})
 	}
 	return m, "", ""
 }
@@ -137,9 +142,11 @@ func (s *Selection) compile(now time.Time) (m *Matcher, setting, what string) {
 func badPattern(name, p string) string {
 	switch {
 	case p == "" || !doublestar.ValidatePattern(p):
-		return fmt.Sprintf("%s has the pattern %q, which cannot be read; patterns look like \"**/*.wav\" or \"2026/**\"", name, p)
+		return fmt.Sprintf("%s has the pattern %q, which cannot be read; patterns look like \"**/*.wav\" or "+
+			"\"2026/**\"", name, p)
 	case strings.HasPrefix(p, "/"):
-		return fmt.Sprintf("%s has the pattern %q; keys do not start with \"/\": write %q", name, p, strings.TrimLeft(p, "/"))
+		return fmt.Sprintf("%s has the pattern %q; keys do not start with \"/\": write %q", name, p,
+			strings.TrimLeft(p, "/"))
 	}
 	return ""
 }
@@ -154,7 +161,8 @@ func (m *Matcher) addTimes(s *Selection, now time.Time) (setting, what string) {
 		}
 		age, ok := ParseAge(x.text)
 		if !ok {
-			return "select." + x.name, fmt.Sprintf("%s is %q; it is an age such as \"30d\", \"12h\" or \"2w\"", x.name, x.text)
+			return "select." + x.name, fmt.Sprintf("%s is %q; it is an age such as \"30d\", \"12h\" or \"2w\"",
+				x.name, x.text)
 		}
 		m.addTime(strings.ReplaceAll(x.name, "-", " ")+" "+x.text, now.Add(-age), !x.older)
 	}
@@ -165,9 +173,11 @@ func (m *Matcher) addTimes(s *Selection, now time.Time) (setting, what string) {
 		if x.text == "" {
 			continue
 		}
-		at, ok := ParseTime(x.text)
+		at, ok := parseTime(x.text)
 		if !ok {
-			return "select." + x.name, fmt.Sprintf("%s is %q; it is a date such as \"2026-01-31\" or a time such as \"2026-01-31T08:00:00Z\"", x.name, x.text)
+			return "select." + x.name,
+				fmt.Sprintf("%s is %q; it is a date such as \"2026-01-31\" or a time such as "+
+					"\"2026-01-31T08:00:00Z\"", x.name, x.text)
 		}
 		m.addTime(x.words+x.text, at, x.from)
 	}
@@ -176,7 +186,8 @@ func (m *Matcher) addTimes(s *Selection, now time.Time) (setting, what string) {
 
 // addTime takes what was modified at the time or after it, or before it.
 func (m *Matcher) addTime(text string, at time.Time, after bool) {
-	m.rules = append(m.rules, rule{text: text, takes: func(e *object.Entry) bool { return e.Modified.Before(at) != after }})
+	m.rules = append(m.rules,
+		rule{text: text, takes: func(e *object.Entry) bool { return e.Modified.Before(at) != after }})
 }
 
 func (m *Matcher) addSizes(s *Selection) (setting, what string) {
@@ -210,12 +221,13 @@ func ParseAge(text string) (time.Duration, bool) {
 		return 0, false
 	}
 	n, _ := strconv.Atoi(parts[1])
-	unit := map[string]time.Duration{"min": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour}[parts[2]]
+	unit := map[string]time.Duration{"min": time.Minute, "h": time.Hour, "d": 24 * time.Hour,
+		"w": 7 * 24 * time.Hour}[parts[2]]
 	return time.Duration(n) * unit, true
 }
 
-// ParseTime reads a date, as midnight in the local zone, or RFC 3339.
-func ParseTime(text string) (time.Time, bool) {
+// parseTime reads a date, as midnight in the local zone, or RFC 3339.
+func parseTime(text string) (time.Time, bool) {
 	if t, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
 		return t, true
 	}

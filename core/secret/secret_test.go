@@ -16,7 +16,8 @@ import (
 func TestNeverShown(t *testing.T) {
 	holder := struct{ Key Text }{New("reed-warbler-42")}
 	js, _ := json.Marshal(holder)
-	for _, shown := range []string{fmt.Sprint(holder), fmt.Sprintf("%+v %#v %s %q", holder, holder, holder.Key, holder.Key), string(js)} {
+	for _, shown := range []string{fmt.Sprint(holder), fmt.Sprintf("%+v %#v %s %q", holder, holder, holder.Key,
+		holder.Key), string(js)} {
 		assert.NotContains(t, shown, "reed-warbler")
 		assert.Contains(t, shown, holder.Key.Fingerprint())
 	}
@@ -45,13 +46,15 @@ func TestStore(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, all)
 	keep := func(label, secret string) {
-		require.NoError(t, s.Keep(Credential{Facts: Facts{Label: label, Kind: KeyPair, Name: "AKMARSH"}, Secret: New(secret), Token: New("token-of-" + secret)}))
+		require.NoError(t,
+			s.Keep(Credential{Kept: Kept{Label: label, Kind: KeyPair, Name: "AKMARSH"}, Secret: New(secret),
+				Token: New("token-of-" + secret)}))
 	}
 	keep("north", "godwit-and-knot")
 	keep("hill", "ring-ouzel")
 	keep("north", "whimbrel-on-passage") // rotated
-	assert.Error(t, s.Keep(Credential{Facts: Facts{Label: "No Good", Kind: KeyPair}, Secret: New("x")}))
-	assert.Error(t, s.Keep(Credential{Facts: Facts{Label: "x", Kind: "other"}, Secret: New("x")}))
+	assert.Error(t, s.Keep(Credential{Kept: Kept{Label: "No Good", Kind: KeyPair}, Secret: New("x")}))
+	assert.Error(t, s.Keep(Credential{Kept: Kept{Label: "x", Kind: "other"}, Secret: New("x")}))
 	check := func(s *Store) {
 		all, err := s.List()
 		require.NoError(t, err)
@@ -104,7 +107,7 @@ func TestStore(t *testing.T) {
 	_, err = other.Relock(LockFile, Text{}, at)
 	assert.Error(t, err, "what is there is not overwritten")
 	assert.Equal(t, at, relock(other, LockFile, "", ""))
-	assert.FileExists(t, at, "what lies elsewhere is for a person to remove")
+	assert.FileExists(t, at, "what lies elsewhere is for a person to delete")
 	check(OpenStore(dir))
 	files, err := os.ReadDir(dir)
 	require.NoError(t, err)
@@ -132,7 +135,7 @@ func TestForgedVault(t *testing.T) {
 			top := t.TempDir()
 			dir, precious := filepath.Join(top, "secrets"), filepath.Join(top, "precious")
 			s := OpenStore(dir)
-			north := Credential{Facts: Facts{Label: "north", Kind: KeyPair, Name: "AK"}, Secret: New("ring-ouzel")}
+			north := Credential{Kept: Kept{Label: "north", Kind: KeyPair, Name: "AK"}, Secret: New("ring-ouzel")}
 			require.NoError(t, s.Keep(north))
 			require.NoError(t, os.WriteFile(precious, []byte("of the greatest worth"), 0o600))
 			require.NoError(t, unix.Mkfifo(precious+".pipe", 0o600))

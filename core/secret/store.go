@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"lumtra/core/atomicfile"
+
 	"filippo.io/age"
 	"golang.org/x/sys/unix"
 )
@@ -29,11 +31,11 @@ const (
 	SignedAccess Kind = "signed-access" // the query of a signed address
 )
 
-// Kinds are all of them.
-var Kinds = []Kind{KeyPair, AccountKey, SignedAccess}
+// kinds are all of them.
+var kinds = []Kind{KeyPair, AccountKey, SignedAccess}
 
-// Facts are what may be shown of a kept credential.
-type Facts struct {
+// Kept are what may be shown of a kept credential.
+type Kept struct {
 	Label string `json:"label"`
 	Kind  Kind   `json:"kind"`
 	// Name is the access key or the account: not secret.
@@ -48,7 +50,7 @@ type Facts struct {
 
 // Credential is one with its secrets.
 type Credential struct {
-	Facts
+	Kept
 	Secret, Token Text
 }
 
@@ -98,7 +100,7 @@ type vault struct {
 }
 
 type sealed struct {
-	Facts
+	Kept
 	// Sealed is the age file with the secrets, in base64.
 	Sealed string `json:"sealed"`
 }
@@ -153,40 +155,26 @@ func (s *Store) change(how func(*vault) error) error {
 	if err != nil {
 		return err
 	}
-	return s.write(vaultFile, raw)
-}
-
-// write replaces a file whole, readable by the user alone.
-func (s *Store) write(name string, data []byte) error {
-	f, err := os.CreateTemp(s.dir, ".new-*") // made with mode 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), filepath.Join(s.dir, name))
+	return atomicfile.Write(filepath.Join(s.dir, vaultFile), raw, 0o600)
 }
 
 // List tells what is kept, by label. It needs no passphrase.
-func (s *Store) List() ([]Facts, error) {
+func (s *Store) List() ([]Kept, error) {
 	v, err := s.read()
 	if err != nil {
 		return nil, err
 	}
-	var all []Facts
+	var all []Kept
 	for _, c := range v.Credentials {
-		all = append(all, c.Facts)
+		all = append(all, c.Kept)
 	}
 	return all, nil
 }
 
 var labels = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
 
-// CheckLabel says what is wrong with a label.
-func CheckLabel(label string) error {
+// checkLabel says what is wrong with a label.
+func checkLabel(label string) error {
 	if labels.MatchString(label) {
 		return nil
 	}
@@ -198,11 +186,11 @@ func CheckLabel(label string) error {
 // somebody who has written to the file, only the other half tells: [ErrLocked] where that
 // needs its passphrase first.
 func (s *Store) Keep(c Credential) error {
-	if err := CheckLabel(c.Label); err != nil {
+	if err := checkLabel(c.Label); err != nil {
 		return err
 	}
-	if c.Secret.Empty() || !slices.Contains(Kinds, c.Kind) {
-		return fmt.Errorf("a credential has a kind (%v) and a secret", Kinds)
+	if c.Secret.Empty() || !slices.Contains(kinds, c.Kind) {
+		return fmt.Errorf("a credential has a kind (%v) and a secret", kinds)
 	}
 	return s.change(func(v *vault) error {
 		if v.Recipient == "" {
@@ -215,13 +203,14 @@ func (s *Store) Keep(c Credential) error {
 		}
 		c.Fingerprint, c.Changed = c.Secret.Fingerprint(), time.Now().UTC().Truncate(time.Second)
 		c.Made = c.Changed
-		i, found := slices.BinarySearchFunc(v.Credentials, c.Label, func(x sealed, label string) int { return strings.Compare(x.Label, label) })
+		i, found := slices.BinarySearchFunc(v.Credentials, c.Label,
+			func(x sealed, label string) int { return strings.Compare(x.Label, label) })
 		if found {
 			c.Made = v.Credentials[i].Made
 			v.Credentials = slices.Delete(v.Credentials, i, i+1)
 		}
 		box, err := seal(v.Recipient, inside{c.Secret.Reveal(), c.Token.Reveal()})
-		v.Credentials = slices.Insert(v.Credentials, i, sealed{c.Facts, box})
+		v.Credentials = slices.Insert(v.Credentials, i, sealed{c.Kept, box})
 		return err
 	})
 }
@@ -239,7 +228,7 @@ func (s *Store) Get(label string) (Credential, error) {
 				return Credential{}, err
 			}
 			in, err := unseal(id, c.Sealed)
-			return Credential{c.Facts, New(in.Secret), New(in.Token)}, err
+			return Credential{c.Kept, New(in.Secret), New(in.Token)}, err
 		}
 	}
 	return Credential{}, fmt.Errorf("%w: %q", ErrNoCredential, label)
@@ -353,7 +342,7 @@ func (s *Store) newKey(v *vault, lock Lock, passphrase, at string) error {
 			err = writeNew(name, text)
 		}
 	} else {
-		err = s.write(name, text)
+		err = atomicfile.Write(filepath.Join(s.dir, name), text, 0o600)
 	}
 	if err != nil {
 		return fmt.Errorf("the key of the kept credentials: %w", err)
@@ -413,7 +402,8 @@ func (s *Store) keyLocked(v *vault, passphrase string) (*age.X25519Identity, err
 		return nil, errors.New("the key of the kept credentials cannot be read")
 	}
 	if id.Recipient().String() != v.Recipient {
-		return nil, fmt.Errorf("%s names another key than the one it is kept with: nothing is opened or kept until it is mended, since somebody may have written to it",
+		return nil, fmt.Errorf("%s names another key than the one it is kept with: nothing is opened or kept until "+
+			"it is mended, since somebody may have written to it",
 			filepath.Join(s.dir, vaultFile))
 	}
 	s.identity, s.of = id, v.Recipient

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"sort"
 )
@@ -14,10 +15,11 @@ var ErrDamaged = errors.New("the file is damaged or cut short")
 
 // Reader gives out cursors over one finished file. It may be shared.
 type Reader struct {
-	path   string
-	file   *os.File
+	name   string
+	source io.ReaderAt
 	frames []frameInfo
 	count  int64
+	close  func() error
 }
 
 // Open opens a file of the kind magic and reads its meta into meta.
@@ -26,38 +28,67 @@ func Open(path, magic string, meta any) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Reader{path: path, file: file}
-	if err := r.readFooter(magic, meta); err != nil {
+	r, err := openFile(file, path, magic, meta)
+	if err != nil {
 		file.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return r, nil
 }
 
-func (r *Reader) readFooter(magic string, meta any) error {
-	info, err := r.file.Stat()
+func openFile(file *os.File, path, magic string, meta any) (*Reader, error) {
+	info, err := file.Stat()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	head, tail := make([]byte, magicSize), make([]byte, 16+magicSize)
-	if info.Size() < int64(len(head)+len(tail)) {
+	head := make([]byte, magicSize)
+	if _, err := file.ReadAt(head, 0); err != nil && err != io.EOF {
+		return nil, err
+	}
+	if string(head) != magic {
+		return nil, ErrDamaged
+	}
+	r := &Reader{name: path, source: file, close: file.Close}
+	return r, r.readFooter(info.Size(), magic, meta)
+}
+
+// OpenAt opens size bytes that lie somewhere else as they do in a file; name is what errors call
+// them. The source is asked for the end at once, and then for frames.
+func OpenAt(source io.ReaderAt, size int64, name, magic string, meta any) (*Reader, error) {
+	r := &Reader{name: name, source: source, close: func() error { return nil }}
+	if err := r.readFooter(size, magic, meta); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return r, nil
+}
+
+// From is the same records read by way of another source of the same bytes, as one whose requests
+// end with another context.
+func (r *Reader) From(source io.ReaderAt) *Reader {
+	return &Reader{name: r.name, source: source, frames: r.frames, count: r.count,
+		close: func() error { return nil }}
+}
+
+// mostPacked is how large a frame, or the footer, may be: far more than a Writer makes.
+const mostPacked = 1 << 28
+
+func (r *Reader) readFooter(all int64, magic string, meta any) error {
+	tail := make([]byte, 16+magicSize)
+	if all < int64(magicSize+len(tail)) {
 		return ErrDamaged
 	}
-	if _, err := r.file.ReadAt(head, 0); err != nil {
+	if _, err := r.source.ReadAt(tail, all-int64(len(tail))); err != nil {
 		return err
 	}
-	if _, err := r.file.ReadAt(tail, info.Size()-int64(len(tail))); err != nil {
-		return err
-	}
-	if string(head) != magic || string(tail[16:]) != magic {
+	if string(tail[16:]) != magic {
 		return ErrDamaged
 	}
 	at, size := int64(binary.LittleEndian.Uint64(tail)), int64(binary.LittleEndian.Uint64(tail[8:]))
-	if at < magicSize || size < 0 || at+size != info.Size()-int64(len(tail)) {
+	if at < magicSize || size < 0 || size > mostPacked || at+size != all-int64(len(tail)) {
 		return ErrDamaged
 	}
 	packed := make([]byte, size)
-	if _, err := r.file.ReadAt(packed, at); err != nil {
+	if _, err := r.source.ReadAt(packed, at); err != nil {
 		return err
 	}
 	unzip, err := decoder()
@@ -73,7 +104,8 @@ func (r *Reader) readFooter(magic string, meta any) error {
 		return fmt.Errorf("%w (%v)", ErrDamaged, err)
 	}
 	for _, x := range f.Frames {
-		if x.Offset < magicSize || x.Length < 0 || x.Length > at || x.Offset > at-x.Length || x.Records < 0 {
+		if x.Offset < magicSize || x.Length < 0 || x.Length > min(at, mostPacked) || x.Offset > at-x.Length ||
+			x.Records < 0 {
 			return ErrDamaged
 		}
 	}
@@ -98,7 +130,7 @@ func (r *Reader) Splits(frames int) []string {
 }
 
 // Close closes the file; its cursors end with an error.
-func (r *Reader) Close() error { return r.file.Close() }
+func (r *Reader) Close() error { return r.close() }
 
 // Cursor starts at the first record whose key is at least from.
 func (r *Reader) Cursor(from string) *Cursor {
@@ -152,13 +184,13 @@ func (c *Cursor) load() {
 		c.packed = make([]byte, f.Length)
 	}
 	c.packed = c.packed[:f.Length]
-	if _, err := c.r.file.ReadAt(c.packed, f.Offset); err != nil {
-		c.err = fmt.Errorf("%s: %w", c.r.path, err)
+	if _, err := c.r.source.ReadAt(c.packed, f.Offset); err != nil {
+		c.err = fmt.Errorf("%s: %w", c.r.name, err)
 		return
 	}
 	raw, err := unzip.DecodeAll(c.packed, c.raw[:0])
 	if err != nil {
-		c.err = fmt.Errorf("%s: %w (%v)", c.r.path, ErrDamaged, err)
+		c.err = fmt.Errorf("%s: %w (%v)", c.r.name, ErrDamaged, err)
 		return
 	}
 	c.raw, c.rest, c.key = raw, raw, c.key[:0]
@@ -168,14 +200,14 @@ func (c *Cursor) record() {
 	shared, ok1 := c.uvarint()
 	size, ok2 := c.uvarint()
 	if !ok1 || !ok2 || shared > uint64(len(c.key)) || size > uint64(len(c.rest)) {
-		c.err = fmt.Errorf("%s: %w", c.r.path, ErrDamaged)
+		c.err = fmt.Errorf("%s: %w", c.r.name, ErrDamaged)
 		return
 	}
 	c.key = append(c.key[:shared], c.rest[:size]...)
 	c.rest = c.rest[size:]
 	size, ok1 = c.uvarint()
 	if !ok1 || size > uint64(len(c.rest)) {
-		c.err = fmt.Errorf("%s: %w", c.r.path, ErrDamaged)
+		c.err = fmt.Errorf("%s: %w", c.r.name, ErrDamaged)
 		return
 	}
 	c.value, c.rest = c.rest[:size], c.rest[size:]

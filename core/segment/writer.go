@@ -37,10 +37,12 @@ const mostUnpacked = 256 << 20
 // encoder and decoder work on whole frames, for any number of goroutines at once.
 var (
 	encoder = sync.OnceValues(func() (*zstd.Encoder, error) {
-		return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(frameBytes), zstd.WithLowerEncoderMem(true))
+		return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(frameBytes),
+			zstd.WithLowerEncoderMem(true))
 	})
 	decoder = sync.OnceValues(func() (*zstd.Decoder, error) {
-		return zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(mostUnpacked))
+		return zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderLowmem(true),
+			zstd.WithDecoderMaxMemory(mostUnpacked))
 	})
 )
 
@@ -118,6 +120,16 @@ type Writer struct {
 	path, magic string
 	file        *os.File
 	buffer      *bufio.Writer
+	scratch     bool
+}
+
+// CreateScratch is [Create] of a file that need not outlive the process: it is not forced to the disk.
+func CreateScratch(path, magic string) (*Writer, error) {
+	w, err := Create(path, magic)
+	if w != nil {
+		w.scratch = true
+	}
+	return w, err
 }
 
 // Create starts the file path; magic is eight bytes that name the kind. Until
@@ -191,8 +203,10 @@ func (w *Writer) Finish(meta any) error {
 	if err := w.buffer.Flush(); err != nil {
 		return err
 	}
-	if err := w.file.Sync(); err != nil {
-		return err
+	if !w.scratch {
+		if err := w.file.Sync(); err != nil {
+			return err
+		}
 	}
 	if err := w.file.Close(); err != nil {
 		return err

@@ -8,7 +8,9 @@ import (
 
 	"lumtra/core/compare"
 	"lumtra/core/handle"
+	"lumtra/core/ledger"
 	"lumtra/core/object"
+	"lumtra/core/pack"
 	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/rule"
@@ -24,16 +26,16 @@ func (r *run) afterwards(p *plan.Plan) error {
 	if err := r.apart(); err != nil {
 		return err
 	}
-	arrived, err := OpenArrivals(r.ledger.path)
+	arrived, err := r.ledger.Arrivals()
 	if err != nil {
 		return err
 	}
 	defer arrived.Close()
-	r.meter.enter(Settling)
+	r.meter.enter(SeeingTo)
 	c := p.Effects("")
 	for number := int64(0); c.Next() && !r.ended(); number++ {
 		e := *c.Effect()
-		if !e.Then(r.rules) || r.ledger.isSettled(number) {
+		if !e.Then(r.rules) || r.ledger.SeenTo(number) {
 			continue
 		}
 		there, done, err := arrived.Entry(number)
@@ -46,8 +48,7 @@ func (r *run) afterwards(p *plan.Plan) error {
 		if !done { // it failed, and was reported
 			continue
 		}
-		t := &transfer{run: r, side: r.sides[0], number: number, effect: e}
-		r.hand(func() { t.settle(&there, p) })
+		letting{&transfer{run: r, side: r.sides[0], number: number, effect: e}, there, p}.feed()
 	}
 	return c.Err()
 }
@@ -60,7 +61,10 @@ func (r *run) apart() error {
 		return nil
 	}
 	s := r.sides[0]
-	probe := &transfer{run: r, side: s, number: noEffect}
+	if in := pack.Of(s.to); in != nil { // what is tried is where the pack lies
+		s.to, _, _ = in.Outer()
+	}
+	probe := &transfer{run: r, side: s, number: ledger.NoEffect}
 	key := ".apart-" + strings.ToLower(rand.Text())
 	err := probe.try(func(int) error {
 		_, err := s.to.Write(r.ctx, key, strings.NewReader(key), int64(len(key)), place.WriteOptions{})
@@ -76,28 +80,38 @@ func (r *run) apart() error {
 	gone := probe.try(func(int) error { return s.to.Remove(r.ctx, object.Ref{Key: key})[0] })
 	switch {
 	case err == nil:
-		return fmt.Errorf("%s and %s are one place by two names, and what leaves the source would be gone: nothing was touched; name another target", s.from.Name(), s.to.Name())
+		return fmt.Errorf("%s and %s are one place by two names, and what leaves the source would be gone: nothing "+
+			"was touched; name another target", s.from.Name(), s.to.Name())
 	case place.KindOf(err) != place.NotFound:
 		return fmt.Errorf("whether the two places are apart could not be told, so nothing leaves the source: %w", err)
 	}
 	return gone
 }
 
-// settle proves one copy and lets the source go.
-func (t *transfer) settle(there *object.Entry, p *plan.Plan) {
-	err := t.proven(there)
+// letting is the task that proves one copy, which is there, and lets the source go.
+type letting struct {
+	t     *transfer
+	there object.Entry
+	p     *plan.Plan
+}
+
+func (l letting) feed() { l.t.run.hand(l.do) }
+
+func (l letting) do() {
+	t := l.t
+	err := t.proven(&l.there)
 	if err == nil {
-		err = t.try(func(int) error { return t.letGo(p) })
+		err = t.try(func(int) error { return t.letGo(l.p) })
 	}
 	if err != nil {
 		t.failedFor(err)
 		return
 	}
-	if err := t.ledger.settled(t.number); err != nil {
-		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+	if err := t.run.ledger.SawTo(t.number); err != nil {
+		t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 		return
 	}
-	t.meter.settled.Add(1)
+	t.run.meter.seenTo.Add(1)
 }
 
 // proven holds the target against the source as closely as the job's proof
@@ -114,18 +128,19 @@ func (t *transfer) proven(there *object.Entry) error {
 	onItsOwn.Sums = nil // what the target keeps now, not what it said then
 	var res compare.Result
 	err := t.try(func(int) (err error) {
-		if t.gzips != nil && t.gzips(src.Key) {
-			res, err = compare.Gzipped(t.ctx, object.NoSum, t.from, t.effect.Source, t.to, &onItsOwn)
+		if t.run.gzips != nil && t.run.gzips(src.Key) {
+			res, err = compare.Gzipped(t.run.ctx, object.NoSum, t.side.from, t.effect.Source, t.side.to, &onItsOwn)
 			return err
 		}
-		res, err = compare.Contents(t.ctx, t.run.opts.Proof, t.from, &src, t.to, &onItsOwn)
+		res, err = compare.Contents(t.run.ctx, t.run.opts.Proof, t.side.from, &src, t.side.to, &onItsOwn)
 		return err
 	})
 	if err == nil && !res.Same {
-		if err := t.ledger.doubted(t.number); err != nil { // so that the next plan mends it
-			t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+		if err := t.run.ledger.Doubt(t.number); err != nil { // so that the next plan mends it
+			t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 		}
-		err = place.NewError(t.to.Name(), "prove", t.effect.Key, place.Corrupt, fmt.Errorf("%s; the source stays", res.Why))
+		err = place.NewError(t.side.to.Name(), "prove", t.effect.Key, place.Corrupt,
+			fmt.Errorf("%s; the source stays", res.Why))
 	}
 	return err
 }
@@ -134,42 +149,40 @@ func (t *transfer) proven(there *object.Entry) error {
 func (t *transfer) letGo(p *plan.Plan) error {
 	src := t.effect.Source
 	ref := object.Ref{Key: src.Key, IfMark: src.Mark()}
-	switch t.rules.Afterwards {
-	case rule.RemoveSource:
-		return t.from.Remove(t.ctx, ref)[0]
+	switch t.run.rules.Afterwards {
+	case rule.DeleteSource:
+		return t.side.from.Remove(t.run.ctx, ref)[0]
 	case rule.ArchiveSource:
-		return t.archive(src, t.rules.ArchivePath+"/"+plan.Stamp(p.Info.Job, p.Info.Number, p.Info.Made)+"/"+src.Key)
+		return t.archive(src, t.run.rules.ArchivePath+"/"+plan.Stamp(p.Info.Job, p.Info.Number, p.Info.Made)+"/"+
+			src.Key)
 	}
-	tagger, ok := t.from.(place.Tagger)
-	if !ok {
-		return place.NewError(t.from.Name(), "tag", src.Key, place.Unsupported, fmt.Errorf("%s", place.Lacks(t.from, place.Tags)))
+	tagger := place.Can(t.side.from).Tags
+	if tagger == nil {
+		return place.NewError(t.side.from.Name(), "tag", src.Key, place.Unsupported,
+			fmt.Errorf("%s", place.Can(t.side.from).Lacks(place.Tags)))
 	}
-	now, err := t.from.Stat(t.ctx, ref)
-	if err == nil && now.Mark() != src.Mark() {
-		err = place.NewError(t.from.Name(), "tag", src.Key, place.Changed, nil)
+	if _, err := t.side.from.Stat(t.run.ctx, ref); err != nil { // as it was sent, or not at all
+		return err
 	}
+	tags, err := tagger.Tags(t.run.ctx, object.Ref{Key: src.Key})
 	if err != nil {
 		return err
 	}
-	tags, err := tagger.Tags(t.ctx, object.Ref{Key: src.Key})
-	if err != nil {
-		return err
-	}
-	all := maps.Clone(t.rules.SourceTags)
+	all := maps.Clone(t.run.rules.SourceTags)
 	for name, value := range tags {
 		if _, set := all[name]; !set {
 			all[name] = value
 		}
 	}
-	return tagger.SetTags(t.ctx, object.Ref{Key: src.Key}, all)
+	return tagger.SetTags(t.run.ctx, object.Ref{Key: src.Key}, all)
 }
 
 // archive moves the source aside. One that a killed run, or a request whose
 // answer was lost, has moved already is there.
 func (t *transfer) archive(src *object.Entry, key string) error {
-	err := handle.MoveOne(t.ctx, t.from, src, key)
+	err := handle.MoveOne(t.run.ctx, t.side.from, src, key)
 	if k := place.KindOf(err); err == nil || k != place.NotFound && k != place.Exists {
 		return err
 	}
-	return t.moved(err, t.from, src, key)
+	return t.moved(err, t.side.from, src, key)
 }

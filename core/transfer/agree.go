@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"lumtra/core/agreed"
+	"lumtra/core/ledger"
 	"lumtra/core/plan"
 )
 
@@ -15,16 +16,17 @@ import (
 // arrived, and of the rest what was agreed before. A plan that was never run
 // has no ledger, and that is no error.
 func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan, ledgerPath string) error {
-	arrived, err := OpenArrivals(ledgerPath)
+	arrived, err := ledger.OpenArrivals(ledgerPath)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		arrived = &Arrivals{from: -1}
+		arrived = &ledger.Arrivals{From: -1}
 	case err != nil:
 		return err
 	default:
 		defer arrived.Close()
 	}
-	w, err := agreed.Create(path, agreed.Info{Job: p.Info.Job, Plan: p.Info.Number, At: time.Now(), Source: p.Info.Source.Place, Target: p.Info.Target.Place})
+	w, err := agreed.Create(path, agreed.Info{Job: p.Info.Job, Plan: p.Info.Number, At: time.Now(),
+		Source: p.Info.Source.Place, Target: p.Info.Target.Place})
 	if err != nil {
 		return err
 	}
@@ -42,7 +44,7 @@ func Agree(ctx context.Context, path string, before *agreed.States, p *plan.Plan
 			return err
 		}
 		switch {
-		case e.Then(&p.Info.Rules) && !arrived.Doubted(n) && (p.Info.Rules.Afterwards.Leaves() || !arrived.Settled(n)):
+		case e.Then(&p.Info.Rules) && !arrived.Doubted(n) && (p.Info.Rules.Afterwards.Leaves() || !arrived.SeenTo(n)):
 			// Gone from the source; or what the job does to it is still to come,
 			// and the next plan must not take it for done with.
 		case arrived.Doubted(n) && e.Source != nil && !e.Back:

@@ -20,7 +20,8 @@ type folding struct{ *s3.Place }
 
 func folded(key string) string { return strings.ReplaceAll(key, "twin", "other") }
 
-func (f folding) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (f folding) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	e, err := f.Place.Write(ctx, folded(key), body, size, opts)
 	e.Key = key
 	return e, err
@@ -46,7 +47,7 @@ func TestAliasIsNotRemoved(t *testing.T) {
 	w.put(t, "twin.wav", "the only copy")
 	w.put(t, "plain.wav", "plain")
 	rules := rule.Default()
-	rules.Extras = rule.Remove
+	rules.TargetOnly = rule.DeleteThere
 	for round := range 3 {
 		if round == 1 {
 			_, err := w.store.Write(ctx, "old.wav", strings.NewReader("old"), 3, place.WriteOptions{})

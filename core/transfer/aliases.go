@@ -66,7 +66,7 @@ func (r *run) ownNames(p *plan.Plan) error {
 	c := p.Effects("")
 	for number := int64(0); c.Next(); number++ {
 		e := c.Effect()
-		if e.Kind != plan.Remove || r.ledger.isDone(number) {
+		if e.Kind != plan.Remove || r.ledger.Done(number) {
 			continue
 		}
 		at := backward(e)
@@ -78,7 +78,7 @@ func (r *run) ownNames(p *plan.Plan) error {
 	if err := c.Err(); err != nil || doomed[0] == nil && doomed[1] == nil {
 		return err
 	}
-	arrived, err := OpenArrivals(r.ledger.path)
+	arrived, err := r.ledger.Arrivals()
 	if err != nil {
 		return err
 	}
@@ -98,7 +98,10 @@ func (r *run) ownNames(p *plan.Plan) error {
 		}
 		t := r.transfer(number, e)
 		r.hand(func() {
-			if err := t.ask(func() error { return place.ComesBack(t.ctx, t.to, t.effect.Key, true) }); err != nil {
+			if err := t.ask(func() error {
+				return place.ComesBack(t.run.ctx, t.side.to, t.effect.Key,
+					true)
+			}); err != nil {
 				t.failedFor(err)
 			}
 		})

@@ -33,9 +33,9 @@ type body struct {
 // open opens the source's content for one attempt.
 func (t *transfer) open(f *flight, opts place.ReadOptions) (*body, object.Entry, error) {
 	began := time.Now()
-	r, facts, err := t.from.Read(t.ctx, t.effect.Sent().Key, opts)
+	r, facts, err := t.side.from.Read(t.run.ctx, t.effect.Sent().Key, opts)
 	b := &body{t: t, f: f, r: r, last: time.Now()}
-	t.meter.spent(Reading, b.last.Sub(began))
+	t.run.meter.spent(Reading, b.last.Sub(began))
 	if err != nil {
 		return nil, facts, err
 	}
@@ -47,7 +47,7 @@ func (t *transfer) open(f *flight, opts place.ReadOptions) (*body, object.Entry,
 
 // Read reads from the source.
 func (b *body) Read(p []byte) (int, error) {
-	m, began := b.t.meter, time.Now()
+	m, began := b.t.run.meter, time.Now()
 	m.spent(Sending, began.Sub(b.last))
 	for _, pacer := range b.t.run.opts.Pacers {
 		if most := pacer.Most(); len(p) > most {
@@ -80,14 +80,14 @@ func (b *body) Read(p []byte) (int, error) {
 // fill reads all there is, which is as much as data holds.
 func (b *body) fill(data []byte) error {
 	if _, err := io.ReadFull(b, data); err != nil && err != io.EOF {
-		return place.Wrap(b.t.from.Name(), "read", b.t.effect.Sent().Key, err)
+		return place.Wrap(b.t.side.from.Name(), "read", b.t.effect.Sent().Key, err)
 	}
 	var more [1]byte // the source may tell of trouble at its end
 	if n, err := io.ReadFull(b, more[:]); err != io.EOF || n > 0 {
 		if err == nil {
 			err = errors.New("the content is longer than was said")
 		}
-		return place.Wrap(b.t.from.Name(), "read", b.t.effect.Sent().Key, err)
+		return place.Wrap(b.t.side.from.Name(), "read", b.t.effect.Sent().Key, err)
 	}
 	return nil
 }
@@ -95,10 +95,10 @@ func (b *body) fill(data []byte) error {
 // pace waits until so many bytes may move.
 func (b *body) pace(n int) error {
 	for _, pacer := range b.t.run.opts.Pacers {
-		waited, err := pacer.Take(b.t.ctx, n)
+		waited, err := pacer.Take(b.t.run.ctx, n)
 		if waited > 0 {
-			b.t.limited.Store(true)
-			b.t.meter.spent(Limited, waited)
+			b.t.run.limited.Store(true)
+			b.t.run.meter.spent(Limited, waited)
 			b.last = time.Now()
 		}
 		if err != nil {
@@ -114,7 +114,7 @@ func (b *body) count(n int64) {
 	}
 	b.sent += n
 	b.f.sent.Add(n)
-	b.t.meter.bytes.Add(n)
+	b.t.run.meter.bytes.Add(n)
 }
 
 // Sum is the CRC-64/NVME of what was read so far: see [place.Summed].
@@ -129,7 +129,7 @@ func (b *body) Sum() object.Sum {
 // then.
 func (b *body) sentFrom(began time.Time) {
 	b.last = time.Now()
-	b.t.meter.spent(Sending, b.last.Sub(began))
+	b.t.run.meter.spent(Sending, b.last.Sub(began))
 }
 
 // digested is the digest of what was read so far; zero where there is none.
@@ -142,7 +142,7 @@ func (b *body) digested() object.Sum {
 
 // close ends the attempt: one that failed takes its count back.
 func (b *body) close(err error) error {
-	b.t.meter.spent(Answering, time.Since(b.last))
+	b.t.run.meter.spent(Answering, time.Since(b.last))
 	b.r.Close()
 	if err != nil {
 		b.count(-b.sent)

@@ -21,16 +21,7 @@ import (
 
 // digests tells that the transfer computes a digest.
 func (t *transfer) digests() bool {
-	return t.run.opts.Digest != object.NoSum && t.copier == nil && t.ranges == nil
-}
-
-// wholeAtMost is the largest object, in bytes, that goes in one piece where there
-// is a choice.
-func (r *run) wholeAtMost() int64 {
-	if r.opts.Digest != object.NoSum {
-		return r.opts.PartSize
-	}
-	return 2 * r.opts.PartSize
+	return t.run.opts.Digest != object.NoSum && t.side.copier == nil && t.side.ranges == nil
 }
 
 // sendDigested sends a whole object from memory, with its digest.
@@ -46,7 +37,7 @@ func (t *transfer) sendDigested(f *flight, b *body, opts place.WriteOptions, fir
 	opts.Sum, opts.Digest = b.Sum(), b.digested()
 	f.digest = opts.Digest
 	defer b.sentFrom(time.Now())
-	return t.to.Write(t.ctx, t.effect.Key, held.Reader(), int64(len(held.Data)), opts)
+	return t.side.to.Write(t.run.ctx, t.effect.Key, held.Reader(), int64(len(held.Data)), opts)
 }
 
 // sendHeld reads a part, digests it when its turn comes, and sends it from
@@ -65,13 +56,14 @@ func (b *big) sendHeld(number int) (part place.Part, err error) {
 			digested = true
 		}
 		began := time.Now()
-		part, err = b.writer.WritePart(b.ctx, b.up, number, int64(number-1)*b.partSize, held.Reader(), b.size(number), sum)
-		b.meter.spent(Sending, time.Since(began))
+		part, err = b.t.side.writer.WritePart(b.t.run.ctx, b.up, number, int64(number-1)*b.partSize, held.Reader(),
+			b.size(number), sum)
+		b.t.run.meter.spent(Sending, time.Since(began))
 		return err
 	})
 	if err != nil && digested {
 		b.f.sent.Add(-b.size(number))
-		b.meter.bytes.Add(-b.size(number))
+		b.t.run.meter.bytes.Add(-b.size(number))
 	}
 	return part, err
 }
@@ -83,10 +75,11 @@ func (b *big) reread(number int) {
 	held := room.New(b.size(number))
 	defer held.Release()
 	part := b.parts[number-1]
-	err := b.fetch(func() error {
+	err := b.t.fetch(func() error {
 		sum, err := b.readPart(number, held.Data, true)
 		if err == nil && sum != part.Sum {
-			err = place.NewError(b.from.Name(), "read", b.effect.Sent().Key, place.Corrupt, fmt.Errorf("part %d is not the one that was sent", number))
+			err = place.NewError(b.t.side.from.Name(), "read", b.t.effect.Sent().Key, place.Corrupt,
+				fmt.Errorf("part %d is not the one that was sent", number))
 		}
 		return err
 	})
@@ -98,8 +91,9 @@ func (b *big) reread(number int) {
 
 // readPart fills data with a part of the source and sums it up.
 func (b *big) readPart(number int, data []byte, silent bool) (object.Sum, error) {
-	src := b.effect.Sent()
-	content, _, err := b.transfer.open(b.f, place.ReadOptions{Version: src.Version, Offset: int64(number-1) * b.partSize, Length: int64(len(data)), IfMark: src.Mark()})
+	src := b.t.effect.Sent()
+	content, _, err := b.t.open(b.f, place.ReadOptions{Version: src.Version, Offset: int64(number-1) * b.partSize,
+		Length: int64(len(data)), IfMark: src.Mark()})
 	if err != nil {
 		return object.Sum{}, err
 	}
@@ -118,10 +112,10 @@ func (b *big) digest() (object.Sum, error) {
 	if sum := b.turns.sum(); sum.Kind != object.NoSum {
 		return sum, nil
 	}
-	src := b.effect.Sent()
+	src := b.t.effect.Sent()
 	var sum object.Sum
-	err := b.fetch(func() (err error) {
-		sum, err = compare.Sum(b.ctx, b.from, src.Key, src.Mark(), b.run.opts.Digest)
+	err := b.t.fetch(func() (err error) {
+		sum, err = compare.Sum(b.t.run.ctx, b.t.side.from, src.Key, src.Mark(), b.t.run.opts.Digest)
 		return err
 	})
 	return sum, err
@@ -136,11 +130,11 @@ func (t *transfer) keepDigest(there *object.Entry, digest object.Sum) error {
 	if _, kept := there.Sum(digest.Kind); kept {
 		return nil
 	}
-	keeper, ok := t.to.(place.DigestKeeper)
+	keeper := place.Can(t.side.to).Digests
 	of, summed := there.Sum(object.CRC64NVME)
-	if ok && summed {
+	if keeper != nil && summed {
 		err := t.try(func(int) error {
-			now, err := keeper.KeepDigest(t.ctx, object.Ref{Key: t.effect.Key, IfMark: there.Mark()}, digest, of)
+			now, err := keeper.KeepDigest(t.run.ctx, object.Ref{Key: t.effect.Key, IfMark: there.Mark()}, digest, of)
 			if err == nil && now.ETag != there.ETag {
 				there.ETag, there.Modified = now.ETag, now.Modified
 			}
@@ -152,6 +146,33 @@ func (t *transfer) keepDigest(there *object.Entry, digest object.Sum) error {
 	}
 	there.Sums = append(there.Sums, digest)
 	return nil
+}
+
+// lateDigest is the digest of an object that an earlier run had finished and not noted: the
+// one that is kept with it, or else that of the source, whose content is the same.
+func (t *transfer) lateDigest(there *object.Entry) (digest object.Sum, err error) {
+	if !t.digests() {
+		return digest, nil
+	}
+	kind := t.run.opts.Digest
+	if kept, ok := there.Sum(kind); ok {
+		return kept, nil
+	}
+	if keeper := place.Can(t.side.to).Digests; keeper != nil {
+		if crc, ok := there.Sum(object.CRC64NVME); ok {
+			kept, err := keeper.KeptDigest(t.run.ctx, object.Ref{Key: t.effect.Key}, kind, crc)
+			if err == nil && kept.Kind == kind {
+				there.Sums = append(there.Sums, kept)
+				return kept, nil
+			}
+		}
+	}
+	src := t.effect.Sent()
+	err = t.ask(func() (err error) {
+		digest, err = compare.Sum(t.run.ctx, t.side.from, src.Key, src.Mark(), kind)
+		return err
+	})
+	return digest, err
 }
 
 // turns digests the parts of an object in their order, and holds them against a

@@ -10,16 +10,18 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/compare"
+	"lumtra/core/ledger"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/transfer"
+	"lumtra/standin"
 )
 
 // digested holds the digests that a run of p has noted, and those the target
 // keeps, against what is there.
 func digested(t *testing.T, p *plan.Plan, there place.Place, kind object.SumKind) {
-	noted, err := transfer.OpenArrivals(p.Path + ".ledger")
+	noted, err := ledger.OpenArrivals(p.Path + ".ledger")
 	require.NoError(t, err)
 	defer noted.Close()
 	c := p.Effects("")
@@ -57,6 +59,26 @@ func (a *after) Take(_ context.Context, n int) (time.Duration, error) {
 		a.then()
 	}
 	return 0, nil
+}
+
+// An object that was whole in the store when its run ended, and neither noted nor given its
+// digest yet, gets both in the next.
+func TestDigestAfterTheEnd(t *testing.T) {
+	w := newWorldOf(t, "s3")
+	w.fill(t, 0, 12<<20)
+	p := w.plan(t, w.folder, w.store)
+	opts := quick
+	opts.Digest = object.SHA256
+	w.server.SetFaults(standin.Fault{Op: "PutObjectTagging", Do: "500"})
+	out, _ := w.run(t, ctx, p, w.folder, w.store, opts)
+	assert.Equal(t, int64(1), out.Failed)
+	same(t, texts(t, w.folder), texts(t, w.store))
+	w.server.SetFaults()
+	out, m := w.run(t, ctx, p, w.folder, w.store, opts)
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	assert.Equal(t, int64(1), out.Objects)
+	assert.Zero(t, m.Bytes, "nothing is sent again")
+	digested(t, p, w.store, object.SHA256)
 }
 
 // Stopped again and again, between and within parts, a run ends with the digest

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"lumtra/core/catalog"
+	"lumtra/core/ledger"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
 	"lumtra/core/plan"
@@ -40,12 +41,13 @@ func ExampleRun() {
 	}
 	studio, a := open("studio")
 	archive, b := open("archive")
-	p, err := plan.Build(ctx, filepath.Join(dir, "plan"), a, b, plan.Options{Rules: rule.Default(), Source: studio.Abilities(), Target: archive.Abilities()})
+	p, err := plan.Build(ctx, filepath.Join(dir, "plan"), a, b,
+		plan.Options{Rules: rule.Default(), Source: studio.Abilities(), Target: archive.Abilities()})
 	if err != nil {
 		panic(err)
 	}
 	run := func(opts transfer.Options) {
-		ledger, err := transfer.OpenLedger(filepath.Join(dir, "ledger"), "print of the job", true)
+		ledger, err := ledger.Open(filepath.Join(dir, "ledger"), "print of the job", true)
 		if err != nil {
 			panic(err)
 		}

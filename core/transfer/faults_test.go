@@ -97,16 +97,23 @@ type sick struct {
 	place.Place
 	mu             sync.Mutex
 	wrote, failed  int
-	under, crowded int // writes under way; the most of them while it was known to be sick
+	tried          map[string]bool
+	under, crowded int // writes tried again that are under way; the most of them while it was known to be sick
 }
 
 const sickFor = 400
 
-func (s *sick) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (s *sick) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	s.mu.Lock()
 	s.wrote++
 	ill := s.wrote > 50 && s.failed < sickFor
-	if s.under++; ill {
+	again := 0
+	if s.tried[key] {
+		again = 1
+	}
+	s.tried[key] = true
+	if s.under += again; ill {
 		if s.failed++; s.failed > 150 { // the budget and a first try of every stream
 			s.crowded = max(s.crowded, s.under)
 		}
@@ -114,7 +121,7 @@ func (s *sick) Write(ctx context.Context, key string, body io.Reader, size int64
 	s.mu.Unlock()
 	defer func() {
 		s.mu.Lock()
-		s.under--
+		s.under -= again
 		s.mu.Unlock()
 	}()
 	if ill {
@@ -128,7 +135,7 @@ func (s *sick) Write(ctx context.Context, key string, body io.Reader, size int64
 func TestBudget(t *testing.T) {
 	w := newWorld(t)
 	w.fill(t, 300)
-	s := &sick{Place: w.store}
+	s := &sick{Place: w.store, tried: map[string]bool{}}
 	opts := quick
 	opts.Streams = 32
 	opts.Retry.Tries = 1000 // it answers to questions, so an object would be given up
@@ -148,9 +155,10 @@ func TestDamageBehindALostAnswer(t *testing.T) {
 		w.put(t, key, "the tide comes in over "+key)
 	}
 	rules := rule.Default()
-	rules.Afterwards = rule.RemoveSource
+	rules.Afterwards = rule.DeleteSource
 	want := texts(t, w.folder)
-	w.server.SetFaults(standin.Fault{Op: "PutBlob", Do: "corrupt", Times: 2}, standin.Fault{Op: "PutBlob", Do: "reset-after", Times: 2})
+	w.server.SetFaults(standin.Fault{Op: "PutBlob", Do: "corrupt", Times: 2},
+		standin.Fault{Op: "PutBlob", Do: "reset-after", Times: 2})
 	out, _ := w.run(t, ctx, w.planBy(t, w.folder, w.store, rules), w.folder, w.store, quick)
 	assert.EqualValues(t, 2, out.Failed)
 	assert.Equal(t, want, texts(t, w.folder), "what did not arrive stays")

@@ -12,14 +12,19 @@ import (
 	"lumtra/core/place"
 )
 
-// gzipped sends an object compressed. How large it will be shows only while
+// gzipped is the task that sends an object compressed. How large it will be shows only while
 // it passes, so it is cut into parts as they fill; one that fits into a single
 // part goes whole. Parts of a try that failed are dropped: another try begins
 // anew.
-func (t *transfer) gzipped() {
-	if up := t.ledger.upload(t.number); up != nil && t.writer != nil { // of a run that was killed
-		t.abort(t.writer, place.Upload{Key: t.effect.Key, ID: up.id})
-		t.ledger.aborted(t.number)
+type gzipped struct{ t *transfer }
+
+func (g gzipped) feed() { g.t.run.hand(g.do) }
+
+func (g gzipped) do() {
+	t := g.t
+	if up := t.run.ledger.Upload(t.number); up != nil && t.side.writer != nil { // of a run that was killed
+		t.abort(t.side.writer, place.Upload{Key: t.effect.Key, ID: up.ID})
+		t.run.ledger.Abort(t.number)
 	}
 	t.deliver(t.compress)
 }
@@ -36,7 +41,7 @@ func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 		return there, err
 	}
 	t.unverified.Store(facts.Unverified && first.Kind == object.NoSum)
-	c := &cutter{transfer: t, opts: t.options(facts), partSize: int(PartSize(t.run.opts.PartSize, src.Size+src.Size/1000+1024, t.to.Abilities()))}
+	c := &cutter{t: t, opts: t.options(facts), partSize: int(t.side.cut.Of(src.Size + src.Size/1000 + 1024))}
 	c.opts.ContentEncoding = "gzip"
 	t.condition(&c.opts)
 	if t.run.opts.Digest != object.NoSum { // of what is stored
@@ -56,14 +61,14 @@ func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	}
 	if err = content.close(err); err != nil {
 		c.drop()
-		err = place.Wrap(t.from.Name(), "read", src.Key, err)
+		err = place.Wrap(t.side.from.Name(), "read", src.Key, err)
 	}
 	return there, err
 }
 
 // cutter is the far end of the compressor: it sends what comes in parts.
 type cutter struct {
-	*transfer
+	t        *transfer
 	opts     place.WriteOptions
 	partSize int
 	room     []byte
@@ -100,26 +105,27 @@ func sumOf(b []byte) object.Sum {
 
 // part sends what is there as the next part.
 func (c *cutter) part() (err error) {
-	if c.writer == nil {
-		return place.NewError(c.to.Name(), "write", c.effect.Key, place.TooLarge, nil)
+	if c.t.side.writer == nil {
+		return place.NewError(c.t.side.to.Name(), "write", c.t.effect.Key, place.TooLarge, nil)
 	}
 	if c.up.ID == "" {
-		err = c.begin(func() (err error) {
-			c.up, err = c.writer.Begin(c.ctx, c.effect.Key, c.opts)
+		err = c.t.openUpload(func() (err error) {
+			c.up, err = c.t.side.writer.Begin(c.t.run.ctx, c.t.effect.Key, c.opts)
 			return err
 		})
 		if err != nil {
 			return err
 		}
-		if err := c.ledger.begun(c.number, c.up.ID, int64(c.partSize)); err != nil {
+		if err := c.t.run.ledger.Begin(c.t.number, c.up.ID, int64(c.partSize)); err != nil {
 			return err
 		}
 		c.sum = sumOf(nil)
 	}
 	sum := sumOf(c.room)
 	var part place.Part
-	err = c.try(func(int) (err error) {
-		part, err = c.writer.WritePart(c.ctx, c.up, len(c.parts)+1, c.sent, bytes.NewReader(c.room), int64(len(c.room)), sum)
+	err = c.t.try(func(int) (err error) {
+		part, err = c.t.side.writer.WritePart(c.t.run.ctx, c.up, len(c.parts)+1, c.sent, bytes.NewReader(c.room),
+			int64(len(c.room)), sum)
 		return err
 	})
 	if err != nil {
@@ -136,11 +142,11 @@ func (c *cutter) part() (err error) {
 func (c *cutter) finish() (there object.Entry, err error) {
 	size := c.sent + int64(len(c.room))
 	if c.digest != nil {
-		c.opts.Digest = object.SumOf(c.run.opts.Digest, c.digest)
+		c.opts.Digest = object.SumOf(c.t.run.opts.Digest, c.digest)
 	}
 	if c.up.ID == "" {
 		c.opts.Sum = sumOf(c.room)
-		there, err = c.to.Write(c.ctx, c.effect.Key, bytes.NewReader(c.room), size, c.opts)
+		there, err = c.t.side.to.Write(c.t.run.ctx, c.t.effect.Key, bytes.NewReader(c.room), size, c.opts)
 	} else {
 		if len(c.room) > 0 {
 			if err := c.part(); err != nil {
@@ -148,10 +154,10 @@ func (c *cutter) finish() (there object.Entry, err error) {
 			}
 		}
 		c.opts.Sum = c.sum
-		there, err = c.writer.Finish(c.ctx, c.up, c.parts, c.opts)
+		there, err = c.t.side.writer.Finish(c.t.run.ctx, c.up, c.parts, c.opts)
 	}
 	if k := place.KindOf(err); err != nil && (k == place.Exists || k == place.Changed || k == place.NotFound) {
-		now, statErr := c.to.Stat(c.ctx, object.Ref{Key: c.effect.Key})
+		now, statErr := c.t.side.to.Stat(c.t.run.ctx, object.Ref{Key: c.t.effect.Key})
 		if statErr == nil && now.Size == size && c.holds(&now) {
 			return now, nil
 		}
@@ -164,7 +170,7 @@ func (c *cutter) holds(now *object.Entry) bool {
 	sum, ok := now.Sum(object.CRC64NVME)
 	if !ok {
 		var err error
-		if sum, err = compare.Sum(c.ctx, c.to, now.Key, now.Mark(), object.CRC64NVME); err != nil {
+		if sum, err = compare.Sum(c.t.run.ctx, c.t.side.to, now.Key, now.Mark(), object.CRC64NVME); err != nil {
 			return false
 		}
 		now.Sums = append([]object.Sum{sum}, now.Sums...)
@@ -174,7 +180,7 @@ func (c *cutter) holds(now *object.Entry) bool {
 
 // drop removes the parts of an attempt that failed.
 func (c *cutter) drop() {
-	if c.up.ID != "" && c.abort(c.writer, c.up) == nil {
-		c.ledger.aborted(c.number)
+	if c.up.ID != "" && c.t.abort(c.t.side.writer, c.up) == nil {
+		c.t.run.ledger.Abort(c.t.number)
 	}
 }

@@ -34,7 +34,8 @@ func TestGzip(t *testing.T) {
 		w := newWorldOf(t, kind)
 		noise := make([]byte, 17<<20) // which does not get smaller: several parts
 		rand.NewChaCha8([32]byte{9}).Read(noise)
-		texts := map[string]string{"a.json": strings.Repeat("reed bed ", 20000), "empty.json": "", "noise.json": string(noise), "b.wav": strings.Repeat("w", 9000)}
+		texts := map[string]string{"a.json": strings.Repeat("reed bed ", 20000), "empty.json": "",
+			"noise.json": string(noise), "b.wav": strings.Repeat("w", 9000)}
 		for key, text := range texts {
 			w.put(t, key, text)
 		}
@@ -55,13 +56,15 @@ func TestGzip(t *testing.T) {
 			defer known.Close()
 			rules := rule.Default()
 			rules.As.Gzip = []string{"**/*.json"}
-			p, err = plan.Build(ctx, base+".plan", a, b, plan.Options{Rules: rules, Source: w.folder.Abilities(), Target: w.store.Abilities(), Agreed: known, Number: w.plans})
+			p, err = plan.Build(ctx, base+".plan", a, b, plan.Options{Rules: rules, Source: w.folder.Abilities(),
+				Target: w.store.Abilities(), Agreed: known, Number: w.plans})
 			require.NoError(t, err)
 			defer p.Close()
 			out, snap := w.run(t, ctx, p, w.folder, w.store, quick)
 			require.Zero(t, out.Failed, "%+v", snap.Problems)
 			require.NoError(t, transfer.Agree(ctx, filepath.Join(w.temp, "agreed"), known, p, p.Path+".ledger"))
-			sum, err := proof.Run(ctx, base+"-proof", w.folder, w.store, a, mustSurvey(t, w.store, base+"-c"), nil, proof.Options{Method: compare.ByStoredSum, Gzips: rules.As.Gzips()})
+			sum, err := proof.Run(ctx, base+"-proof", w.folder, w.store, a, mustSurvey(t, w.store, base+"-c"), nil,
+				proof.Options{Method: compare.ByStoredSum, Gzips: rules.As.Gzips()})
 			require.NoError(t, err)
 			require.True(t, sum.Holds(), "%+v", sum)
 			return out

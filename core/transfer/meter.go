@@ -13,7 +13,7 @@ import (
 // called at any time from any goroutine.
 type Meter struct {
 	objects, bytes, failed, retries atomic.Int64
-	settled, unverified             atomic.Int64
+	seenTo, unverified              atomic.Int64
 	phase                           atomic.Int32
 	throttles, read                 atomic.Int64
 	stages                          [stageCount]atomic.Int64 // nanoseconds, summed over streams
@@ -26,6 +26,7 @@ type Meter struct {
 	samples  []Sample
 	flights  map[*flight]struct{}
 	problems []Problem
+	course   course
 }
 
 // Sample is a point of the run's curve: totals at a time since the start.
@@ -59,6 +60,20 @@ func (s Stage) String() string {
 	return [...]string{"read", "hash", "send", "await answer", "throttled", "mend", "limit"}[s]
 }
 
+// HoldsBack says what it means that a stage takes most of the time.
+func (s Stage) HoldsBack() string {
+	return [...]string{
+		Reading: "the source holds it back: most of the time goes into reading",
+		Hashing: "this machine holds it back: most of the time goes into checksums",
+		Sending: "the way to the target holds it back: most of the time goes into sending",
+		Answering: "the target holds it back: most of the time goes into waiting for its answers; more streams " +
+			"may help",
+		Throttled: "the store asked to slow down: most of the time goes into waiting as it asked",
+		Mending:   "failures hold it back: most of the time goes into waiting before the next try",
+		Limited:   "a limit holds it back, not the stores",
+	}[s]
+}
+
 // spent adds time to a stage.
 func (m *Meter) spent(s Stage, d time.Duration) { m.stages[s].Add(int64(d)) }
 
@@ -69,11 +84,11 @@ type Phase int32
 const (
 	Carrying Phase = iota
 	Removing
-	Settling // seeing to the sources, once their copies are proven
+	SeeingTo // seeing to the sources, once their copies are proven
 )
 
 // String is the phase in a word.
-func (p Phase) String() string { return [...]string{"carrying", "removing", "seeing to the source"}[p] }
+func (p Phase) String() string { return [...]string{"carrying", "deleting", "seeing to the source"}[p] }
 
 func (m *Meter) enter(p Phase) { m.phase.Store(int32(p)) }
 
@@ -111,11 +126,10 @@ type Snapshot struct {
 	Began, Ended    time.Time
 	Objects, Bytes  int64 // finished objects; bytes sent
 	Failed, Retries int64
-	Settled         int64 // sources that something became of
+	SeenTo          int64 // sources that something became of
 	Unverified      int64 // finished, with nothing to hold their content against
 	Phase           Phase
-	// Stages is where the streams' time went, summed over all of them.
-	Stages   [stageCount]time.Duration
+	Course
 	Steering Steering
 	Samples  []Sample
 	Flights  []Flight // longest under way first
@@ -178,9 +192,11 @@ func (m *Meter) Snapshot() Snapshot {
 	s := Snapshot{
 		Began: m.began, Ended: m.ended,
 		Objects: m.objects.Load(), Bytes: m.bytes.Load(), Failed: m.failed.Load(), Retries: m.retries.Load(),
-		Settled: m.settled.Load(), Unverified: m.unverified.Load(), Phase: Phase(m.phase.Load()),
+		SeenTo: m.seenTo.Load(), Unverified: m.unverified.Load(), Phase: Phase(m.phase.Load()),
 		Samples: slices.Clone(m.samples), Problems: slices.Clone(m.problems),
 	}
+	s.Throttles = m.throttles.Load()
+	s.Arrived, s.Slowest = m.course.copy()
 	for i := range s.Stages {
 		s.Stages[i] = time.Duration(m.stages[i].Load())
 	}
@@ -192,7 +208,8 @@ func (m *Meter) Snapshot() Snapshot {
 	}
 	slices.SortFunc(s.Flights, func(a, b Flight) int { return a.Began.Compare(b.Began) })
 	for i := range s.Problems {
-		s.Problems[i].Keys, s.Problems[i].Effects = slices.Clone(s.Problems[i].Keys), slices.Clone(s.Problems[i].Effects)
+		s.Problems[i].Keys, s.Problems[i].Effects = slices.Clone(s.Problems[i].Keys),
+			slices.Clone(s.Problems[i].Effects)
 	}
 	return s
 }

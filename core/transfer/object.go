@@ -1,21 +1,29 @@
 package transfer
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"mime"
+	"path"
 
 	"lumtra/core/compare"
 	"lumtra/core/object"
 	"lumtra/core/place"
 )
 
-// whole sends an object in one request.
-func (t *transfer) whole() {
-	t.deliver(func(f *flight) (object.Entry, error) {
-		if t.copier != nil && t.copier.CanCopyFrom(t.from) {
-			return t.copyWithin(f)
-		}
-		return t.send(f)
+// whole is the task that sends an object in one request, or has the store copy it.
+type whole struct{ t *transfer }
+
+func (w whole) feed() {
+	t := w.t
+	t.run.hand(func() {
+		t.deliver(func(f *flight) (object.Entry, error) {
+			if t.side.copier != nil && t.side.copier.CanCopyFrom(t.side.from) {
+				return t.copyWithin(f)
+			}
+			return t.send(f)
+		})
 	})
 }
 
@@ -23,7 +31,7 @@ func (t *transfer) whole() {
 // and after that, and closes the transfer.
 func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 	size := t.effect.Sent().Size
-	f := t.meter.takeOff(t.effect.Key, size, 0)
+	f := t.run.meter.takeOff(t.effect.Key, size, 0)
 	defer f.land()
 	var there object.Entry
 	err := t.putAside()
@@ -42,7 +50,7 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 			there, err = e, nil
 			if f.tries.Load() > 1 { // sent by an attempt whose answer was lost
 				f.sent.Store(size)
-				t.meter.bytes.Add(size)
+				t.run.meter.bytes.Add(size)
 			}
 		}
 	}
@@ -57,6 +65,7 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 		return
 	}
 	t.succeeded(size, there)
+	f.arrived()
 }
 
 // send is one attempt to stream the content from source to target.
@@ -79,12 +88,12 @@ func (t *transfer) send(f *flight) (object.Entry, error) {
 	t.condition(&opts)
 	if t.digests() {
 		b.digest = t.run.opts.Digest.New()
-		if src.Size <= t.wholeAtMost() {
+		if src.Size <= t.side.cut.Whole {
 			e, err := t.sendDigested(f, b, opts, twice)
 			return e, b.close(err)
 		}
 	}
-	e, err := t.to.Write(t.ctx, t.effect.Key, b, src.Size, opts)
+	e, err := t.side.to.Write(t.run.ctx, t.effect.Key, b, src.Size, opts)
 	f.digest = b.digested()
 	if other := t.secondRead(b, twice); err == nil && other != nil {
 		t.left, err = e.Mark(), other
@@ -97,7 +106,8 @@ func (t *transfer) secondRead(b *body, first object.Sum) error {
 	if first.Kind == object.NoSum || b.Sum() == first {
 		return nil
 	}
-	return place.NewError(t.from.Name(), "read", t.effect.Sent().Key, place.Corrupt, fmt.Errorf("%s, the first reading gave %s", b.Sum(), first))
+	return place.NewError(t.side.from.Name(), "read", t.effect.Sent().Key, place.Corrupt,
+		fmt.Errorf("%s, the first reading gave %s", b.Sum(), first))
 }
 
 // firstRead reads an object once before it is sent, where the job has those read
@@ -108,7 +118,7 @@ func (t *transfer) firstRead() (object.Sum, error) {
 		return object.Sum{}, nil
 	}
 	src := t.effect.Sent()
-	r, facts, err := t.from.Read(t.ctx, src.Key, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
+	r, facts, err := t.side.from.Read(t.run.ctx, src.Key, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
 	if err != nil {
 		return object.Sum{}, err
 	}
@@ -118,7 +128,7 @@ func (t *transfer) firstRead() (object.Sum, error) {
 	}
 	h := object.CRC64NVME.New()
 	if _, err := io.Copy(h, r); err != nil {
-		return object.Sum{}, place.Wrap(t.from.Name(), "read", src.Key, err)
+		return object.Sum{}, place.Wrap(t.side.from.Name(), "read", src.Key, err)
 	}
 	return object.SumOf(object.CRC64NVME, h), nil
 }
@@ -128,22 +138,23 @@ func (t *transfer) copyWithin(f *flight) (object.Entry, error) {
 	src := t.effect.Sent()
 	opts := place.WriteOptions{}
 	if !t.effect.Back {
-		opts.Class = t.rules.As.Class
+		opts.Class = t.run.rules.As.Class
 	}
-	if set := t.rules.As.Metadata; len(set) > 0 && !t.effect.Back {
-		facts, err := t.from.Stat(t.ctx, object.Ref{Key: src.Key, Version: src.Version})
+	if set := t.run.rules.As.Metadata; len(set) > 0 && !t.effect.Back {
+		facts, err := t.side.from.Stat(t.run.ctx, object.Ref{Key: src.Key, Version: src.Version})
 		if err != nil {
 			return object.Entry{}, err
 		}
 		opts = t.options(facts)
 	}
 	t.condition(&opts)
-	e, err := t.copier.CopyFrom(t.ctx, t.from, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.Mark()}, t.effect.Key, opts)
+	e, err := t.side.copier.CopyFrom(t.run.ctx, t.side.from, object.Ref{Key: src.Key, Version: src.Version,
+		IfMark: src.Mark()}, t.effect.Key, opts)
 	if err != nil {
 		return object.Entry{}, err
 	}
 	f.sent.Store(src.Size)
-	t.meter.bytes.Add(src.Size)
+	t.run.meter.bytes.Add(src.Size)
 	e.Sums = nil // the target's own: nothing was read that could vouch for it
 	return e, nil
 }
@@ -152,8 +163,81 @@ func (t *transfer) copyWithin(f *flight) (object.Entry, error) {
 func (t *transfer) sameContent(there *object.Entry) (object.Sum, bool) {
 	var res compare.Result
 	err := t.ask(func() (err error) {
-		res, err = compare.Contents(t.ctx, compare.ByStoredSum, t.from, t.effect.Sent(), t.to, there)
+		res, err = compare.Contents(t.run.ctx, compare.ByStoredSum, t.side.from, t.effect.Sent(), t.side.to, there)
 		return err
 	})
 	return res.Sum, err == nil && res.Same
+}
+
+// condition guards the write by what the plan saw at the receiving side.
+func (t *transfer) condition(opts *place.WriteOptions) {
+	if over := t.effect.Over(); t.left != "" {
+		opts.Condition, opts.Mark = place.IfStill, t.left
+	} else if over == nil || t.effect.Aside != "" {
+		opts.Condition = place.IfAbsent
+	} else {
+		opts.Condition, opts.Mark = place.IfStill, over.Mark()
+	}
+}
+
+// options are what lands beside the content; facts is the source's entry as
+// read, with its metadata.
+func (t *transfer) options(facts object.Entry) place.WriteOptions {
+	opts := place.WriteOptions{Mode: uint32(facts.Mode), Masked: !place.Can(t.side.from).KeepsModes,
+		ContentType: facts.ContentType, Metadata: facts.Metadata}
+	opts.Original = t.effect.Sent().Modified
+	if opts.ContentType == "" { // what a folder has instead of one
+		opts.ContentType = mime.TypeByExtension(path.Ext(t.effect.Key))
+	}
+	if !place.Can(t.side.to).KeepsTimes && !facts.Original.IsZero() {
+		// A folder gets the time the source's listing tells, or the next plan
+		// would find another one; a store keeps the first of all.
+		opts.Original = facts.Original
+	}
+	if !t.effect.Back {
+		opts.Class = t.run.rules.As.Class
+		if set := t.run.rules.As.Metadata; len(set) > 0 {
+			opts.Metadata = place.MetadataChange{Set: set}.Apply(facts.Metadata)
+		}
+	}
+	return opts
+}
+
+// arrived tells, after a write was refused because of what is at the target,
+// whether that is the very content: then an answer was lost on the way, or an
+// earlier run was killed between writing and noting it.
+func (t *transfer) arrived(err error) (object.Entry, bool) {
+	if k := place.KindOf(err); k != place.Exists && k != place.Changed && k != place.NotFound {
+		return object.Entry{}, false
+	}
+	var refused *place.Error
+	if errors.As(err, &refused) && refused.Place == t.side.from.Name() && t.side.from.Name() != t.side.to.Name() {
+		return object.Entry{}, false // the source said so
+	}
+	var there object.Entry
+	err = t.ask(func() (err error) {
+		there, err = t.side.to.Stat(t.run.ctx, object.Ref{Key: t.effect.Key})
+		return err
+	})
+	if err != nil || there.Size != t.effect.Sent().Size {
+		return object.Entry{}, false
+	}
+	sum, same := t.sameContent(&there)
+	if same && sum.Kind != object.CRC64NVME { // which all that is noted is by
+		src := t.effect.Sent()
+		err = t.ask(func() (err error) {
+			sum, err = compare.Sum(t.run.ctx, t.side.from, src.Key, src.Mark(), object.CRC64NVME)
+			return err
+		})
+		if same = err == nil; !same {
+			return object.Entry{}, false
+		}
+	}
+	sums := []object.Sum{sum}
+	t.unverified.Store(false) // two sides that agree vouch for each other
+	if digest, ok := there.Sum(t.run.opts.Digest); ok && t.digests() {
+		sums = append(sums, digest)
+	}
+	there.Sums = sums
+	return there, same
 }

@@ -26,6 +26,7 @@ type proxy struct {
 	to     *url.URL
 	spoils atomic.Bool
 	hits   atomic.Int64
+	took   atomic.Int64 // bytes of bodies
 	stall  time.Duration
 }
 
@@ -56,6 +57,7 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		return
 	}
+	p.took.Add(int64(len(body)))
 	switch how {
 	case "503", "500":
 		w.WriteHeader(map[string]int{"503": 503, "500": 500}[how])

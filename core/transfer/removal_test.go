@@ -63,7 +63,7 @@ func (h *halfway) List(ctx context.Context, prefix string, opts place.ListOption
 // A listing that failed half-way makes removal impossible, at whichever side.
 func TestBrokenListingRemovesNothing(t *testing.T) {
 	for _, side := range []string{"source", "target"} {
-		for _, extras := range []rule.Extras{rule.Remove, rule.Trash} {
+		for _, extras := range []rule.TargetOnly{rule.DeleteThere, rule.MoveToTrash} {
 			w := newWorld(t)
 			for i := range 10 {
 				write(t, w.folder, fmt.Sprintf("%02d", i), "x")
@@ -76,7 +76,7 @@ func TestBrokenListingRemovesNothing(t *testing.T) {
 			} else {
 				to = &halfway{to, 8}
 			}
-			p := w.mirror(t, from, to, func(r *rule.Rules) { r.Extras = extras })
+			p := w.mirror(t, from, to, func(r *rule.Rules) { r.TargetOnly = extras })
 			assert.Zero(t, p.Info.Totals[plan.Remove].Count, side)
 			assert.Positive(t, p.Info.Totals[plan.Extra].Count, side)
 			w.run(t, ctx, p, w.folder, w.store, quick)
@@ -90,9 +90,9 @@ func TestBrokenListingRemovesNothing(t *testing.T) {
 func TestChangedSinceSurvey(t *testing.T) {
 	for _, kind := range kinds {
 		for _, rules := range []func(*rule.Rules){
-			func(r *rule.Rules) { r.Extras = rule.Remove },
-			func(r *rule.Rules) { r.Extras = rule.Trash },
-			func(r *rule.Rules) { r.Different = rule.KeepBoth },
+			func(r *rule.Rules) { r.TargetOnly = rule.DeleteThere },
+			func(r *rule.Rules) { r.TargetOnly = rule.MoveToTrash },
+			func(r *rule.Rules) { r.WhenDifferent = rule.KeepBoth },
 		} {
 			w := newWorldOf(t, kind)
 			write(t, w.folder, "other", "ours")
@@ -103,7 +103,8 @@ func TestChangedSinceSurvey(t *testing.T) {
 			write(t, w.store, "only there", "new")
 			out, snap := w.run(t, ctx, p, w.folder, w.store, quick)
 			assert.EqualValues(t, p.Info.Totals.Work().Count, out.Failed, "%s %+v", kind, snap.Problems)
-			assert.Equal(t, map[string]string{"other": "somebody's newest", "only there": "new"}, texts(t, w.store), kind)
+			assert.Equal(t, map[string]string{"other": "somebody's newest", "only there": "new"}, texts(t, w.store),
+				kind)
 		}
 	}
 }
@@ -118,17 +119,18 @@ func TestRemovalsWait(t *testing.T) {
 	write(t, w.store, "inside-not/a.wav", "somebody else's")
 	write(t, w.store, "beside.wav", "somebody else's")
 	write(t, w.folder, "new name.wav", "the only copy")
-	p := w.mirror(t, w.folder, inside, func(r *rule.Rules) { r.Extras = rule.Remove })
+	p := w.mirror(t, w.folder, inside, func(r *rule.Rules) { r.TargetOnly = rule.DeleteThere })
 	require.EqualValues(t, 1, p.Info.Totals[plan.Remove].Count)
 	write(t, w.folder, "new name.wav", "changed while nobody looked") // so that sending it fails
 	out, snap := w.run(t, ctx, p, w.folder, inside, quick)
 	assert.EqualValues(t, 2, out.Failed)
-	assert.Contains(t, fmt.Sprint(snap.Problems), "not removed, because other objects failed")
+	assert.Contains(t, fmt.Sprint(snap.Problems), "not deleted, because other objects failed")
 	assert.Contains(t, texts(t, inside), "old name.wav")
-	p = w.mirror(t, w.folder, inside, func(r *rule.Rules) { r.Extras = rule.Remove })
+	p = w.mirror(t, w.folder, inside, func(r *rule.Rules) { r.TargetOnly = rule.DeleteThere })
 	out, _ = w.run(t, ctx, p, w.folder, inside, quick)
 	assert.Zero(t, out.Failed)
-	assert.Equal(t, map[string]string{"inside/new name.wav": "changed while nobody looked", "inside-not/a.wav": "somebody else's", "beside.wav": "somebody else's"}, texts(t, w.store))
+	assert.Equal(t, map[string]string{"inside/new name.wav": "changed while nobody looked",
+		"inside-not/a.wav": "somebody else's", "beside.wav": "somebody else's"}, texts(t, w.store))
 }
 
 // Trash, removal, keeping both and compressing on the real servers, as the
@@ -142,7 +144,9 @@ func TestInteropRules(t *testing.T) {
 		write(t, w.folder, "both.wav", "ours")
 		write(t, w.folder, "side.json", strings.Repeat("{} ", 4000))
 		p := w.mirror(t, w.folder, real, func(r *rule.Rules) {
-			r.Extras, r.Different, r.As.Gzip, r.As.Metadata = rule.Trash, rule.KeepBoth, []string{"**/*.json"}, map[string]string{"owner": "sound"}
+			r.TargetOnly, r.WhenDifferent, r.As.Gzip, r.As.Metadata = rule.MoveToTrash, rule.KeepBoth,
+				[]string{"**/*.json"},
+				map[string]string{"owner": "sound"}
 		})
 		out, snap := w.run(t, ctx, p, w.folder, real, quick)
 		require.Zero(t, out.Failed, "%s: %+v", real.Name(), snap.Problems)
@@ -156,13 +160,14 @@ func TestInteropRules(t *testing.T) {
 				kept = there[key]
 			}
 		}
-		assert.Equal(t, []string{"old", "theirs, longer", "ours"}, []string{trashed, kept, there["both.wav"]}, real.Name())
+		assert.Equal(t, []string{"old", "theirs, longer", "ours"}, []string{trashed, kept, there["both.wav"]},
+			real.Name())
 		assert.NotContains(t, there, "only/there.wav")
 		assert.Less(t, len(there["side.json"]), 1000)
 		e, err := real.Stat(ctx, object.Ref{Key: "side.json"})
 		require.NoError(t, err)
 		assert.Equal(t, []string{"gzip", "sound"}, []string{e.ContentEncoding, e.Metadata["owner"]}, real.Name())
-		p = w.mirror(t, w.folder, real, func(r *rule.Rules) { r.Extras = rule.Remove })
+		p = w.mirror(t, w.folder, real, func(r *rule.Rules) { r.TargetOnly = rule.DeleteThere })
 		assert.Positive(t, p.Info.Totals[plan.Remove].Count)
 		out, snap = w.run(t, ctx, p, w.folder, real, quick)
 		require.Zero(t, out.Failed, "%s: %+v", real.Name(), snap.Problems)

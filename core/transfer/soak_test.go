@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/catalog"
+	"lumtra/core/ledger"
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/plan"
@@ -78,7 +79,8 @@ func (p *pretend) Read(_ context.Context, key string, _ place.ReadOptions) (io.R
 	return io.NopCloser(strings.NewReader(note)), p.entry(key), nil
 }
 
-func (p *pretend) Write(ctx context.Context, key string, body io.Reader, _ int64, _ place.WriteOptions) (object.Entry, error) {
+func (p *pretend) Write(ctx context.Context, key string, body io.Reader, _ int64, _ place.WriteOptions) (object.Entry,
+	error) {
 	if _, err := io.Copy(io.Discard, body); err != nil {
 		return object.Entry{}, err
 	}
@@ -91,7 +93,8 @@ func (p *pretend) Remove(context.Context, ...object.Ref) []error { return nil }
 // files stay what they were.
 func TestSoak(t *testing.T) {
 	const hours = 2
-	source, target := &pretend{name: "here", objects: 200_000}, &pretend{name: "there", wait: hours * time.Hour * 16 / 200_000}
+	source, target := &pretend{name: "here", objects: 200_000},
+		&pretend{name: "there", wait: hours * time.Hour * 16 / 200_000}
 	dir := t.TempDir()
 	a, err := catalog.Survey(ctx, source, filepath.Join(dir, "a"), catalog.Options{})
 	require.NoError(t, err)
@@ -99,11 +102,12 @@ func TestSoak(t *testing.T) {
 	b, err := catalog.Survey(ctx, target, filepath.Join(dir, "b"), catalog.Options{})
 	require.NoError(t, err)
 	defer b.Close()
-	p, err := plan.Build(ctx, filepath.Join(dir, "p"), a, b, plan.Options{Rules: rule.Default(), Source: source.Abilities(), Target: target.Abilities()})
+	p, err := plan.Build(ctx, filepath.Join(dir, "p"), a, b,
+		plan.Options{Rules: rule.Default(), Source: source.Abilities(), Target: target.Abilities()})
 	require.NoError(t, err)
 	defer p.Close()
 	synctest.Test(t, func(t *testing.T) {
-		ledger, err := transfer.OpenLedger(filepath.Join(dir, "ledger"), "soak", false)
+		ledger, err := ledger.Open(filepath.Join(dir, "ledger"), "soak", false)
 		require.NoError(t, err)
 		defer ledger.Close()
 		type measure struct {

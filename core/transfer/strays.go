@@ -5,18 +5,19 @@ import (
 	"errors"
 	"time"
 
+	"lumtra/core/ledger"
 	"lumtra/core/place"
 	"lumtra/core/plan"
 )
 
-// begin opens an upload. One whose answer was lost, or that a killed run did not
+// openUpload opens an upload. One whose answer was lost, or that a killed run did not
 // live to see, may have been opened all the same, and nobody knows its ID: so the
 // ledger has the intention first, and the upload is looked for at the end of the
 // run or of the next.
-func (t *transfer) begin(open func() error) error {
+func (t *transfer) openUpload(open func() error) error {
 	return t.try(func(int) error {
-		if err := t.ledger.intended(t.number); err != nil {
-			t.cancel(err)
+		if err := t.run.ledger.Intend(t.number); err != nil {
+			t.run.cancel(err)
 			return err
 		}
 		err := open()
@@ -29,8 +30,8 @@ func (t *transfer) begin(open func() error) error {
 
 // strayed has the uploads of the effect looked for at the end of the run.
 func (t *transfer) strayed() {
-	if since, ok := t.ledger.stray(t.number); ok && t.writer != nil {
-		t.run.strays.Store(t.number, strayKey{t.writer, t.effect.Key, since})
+	if since, ok := t.run.ledger.Stray(t.number); ok && t.side.writer != nil {
+		t.run.strays.Store(t.number, strayKey{t.side.writer, t.effect.Key, since})
 	}
 }
 
@@ -43,12 +44,8 @@ type strayKey struct {
 
 // abort drops an upload, and is patient about it: what is left costs money.
 func (t *transfer) abort(w place.PartWriter, up place.Upload) error {
-	return t.ask(func() error { return w.Abort(t.ctx, up) })
+	return t.ask(func() error { return w.Abort(t.run.ctx, up) })
 }
-
-// strayAge is how much before the run an upload may seem to have been begun and
-// still be the run's, by a store's clock.
-const strayAge = time.Minute
 
 // dropStrays drops the uploads that were opened without anybody learning of it:
 // those of keys whose opening had no answer, begun since, and not in the ledger.
@@ -64,43 +61,32 @@ func (r *run) dropStrays() {
 		effects[s.writer] = append(effects[s.writer], effect.(int64))
 		return true
 	})
-	t := &transfer{run: r, side: r.sides[0], number: noEffect}
+	t := &transfer{run: r, side: r.sides[0], number: ledger.NoEffect}
 	for w := range keys {
-		err := dropUnknown(r.ctx, w, keys[w], r.ledger.known(), t.ask)
+		err := dropUnknown(r.ctx, w, keys[w], r.ledger.Uploads(), t.ask)
 		if err != nil {
 			continue // the next run looks again; they are seen in the places view, too
 		}
 		for _, effect := range effects[w] {
-			r.ledger.found(effect)
+			r.ledger.Found(effect)
 		}
 	}
 }
 
 // dropUnknown drops the uploads of some keys that were begun since a time and
 // whose IDs are not known.
-func dropUnknown(ctx context.Context, w place.PartWriter, keys map[string]time.Time, known map[string]bool, ask func(func() error) error) error {
+func dropUnknown(ctx context.Context, w place.PartWriter, keys map[string]time.Time, known map[string]bool,
+	ask func(func() error) error) error {
 	var errs []error
 	for key, since := range keys {
-		var ups []place.Upload
-		err := ask(func() (err error) {
-			ups, err = place.UploadsOf(ctx, w, key)
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		for _, up := range ups {
-			if !known[up.ID] && (up.Begun.IsZero() || up.Begun.After(since.Add(-strayAge))) {
-				errs = append(errs, ask(func() error { return w.Abort(ctx, up) }))
-			}
-		}
+		errs = append(errs, place.AbortStrays(ctx, w, place.Strays{Key: key, Since: since, Known: known}, ask))
 	}
 	return errors.Join(errs...)
 }
 
 // Abandon drops the uploads that the runs of a plan have left, since nobody will
 // go on with it.
-func Abandon(ctx context.Context, p *plan.Plan, source, target place.Place, l *Ledger) error {
+func Abandon(ctx context.Context, p *plan.Plan, source, target place.Place, l ledger.Ledger) error {
 	if !l.Unfinished() {
 		return nil
 	}
@@ -114,18 +100,18 @@ func Abandon(ctx context.Context, p *plan.Plan, source, target place.Place, l *L
 		if c.Effect().Back {
 			to = source
 		}
-		w, ok := to.(place.PartWriter)
-		if !ok {
+		w := place.Offers(to).Parts
+		if w == nil {
 			continue
 		}
-		if up := l.upload(n); up != nil {
-			err := w.Abort(ctx, place.Upload{Key: c.Effect().Key, ID: up.id})
+		if up := l.Upload(n); up != nil {
+			err := w.Abort(ctx, place.Upload{Key: c.Effect().Key, ID: up.ID})
 			if err == nil {
-				err = l.aborted(n)
+				err = l.Abort(n)
 			}
 			errs = append(errs, err)
 		}
-		if since, ok := l.stray(n); ok {
+		if since, ok := l.Stray(n); ok {
 			if keys[w] == nil {
 				keys[w] = map[string]time.Time{}
 			}
@@ -134,10 +120,10 @@ func Abandon(ctx context.Context, p *plan.Plan, source, target place.Place, l *L
 		}
 	}
 	for w := range keys {
-		err := dropUnknown(ctx, w, keys[w], l.known(), once)
+		err := dropUnknown(ctx, w, keys[w], l.Uploads(), once)
 		if errs = append(errs, err); err == nil {
 			for _, n := range strays[w] {
-				errs = append(errs, l.found(n))
+				errs = append(errs, l.Found(n))
 			}
 		}
 	}

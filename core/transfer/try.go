@@ -68,22 +68,22 @@ func (t *transfer) patiently(step func(attempt int) error, note func(attempt int
 		}
 		t.remember(err)
 		kind := place.KindOf(err)
-		if kind == place.Otherwise && others < mostWays && t.ctx.Err() == nil {
+		if kind == place.Otherwise && others < mostWays && t.run.ctx.Err() == nil {
 			// Not the object, but the way it was asked: it goes again another way.
 			others++
 			attempt--
 			done = func() {}
 			continue
 		}
-		if t.ctx.Err() != nil || kind == place.Cancelled {
+		if t.run.ctx.Err() != nil || kind == place.Cancelled {
 			return err
 		}
 		note(attempt, err)
-		passing := t.outage.failed(kind)
+		passing := t.run.outage.failed(kind)
 		if !retry.Worth(err) && !passing {
 			return err
 		}
-		now := t.outage.passes()
+		now := t.run.outage.passes()
 		if !passing || attempt == 1 || now != seen {
 			counted++
 		} else if attempt >= t.run.opts.Retry.Tries && t.answered() {
@@ -92,8 +92,8 @@ func (t *transfer) patiently(step func(attempt int) error, note func(attempt int
 		if seen = now; counted >= int64(t.run.opts.Retry.Tries) {
 			return err
 		}
-		if since := t.outage.lasts(); passing && since > t.run.opts.Patience {
-			t.cancel(fmt.Errorf("for %s no request came through: %w", since.Round(time.Second), err))
+		if since := t.run.outage.lasts(); passing && since > t.run.opts.Patience {
+			t.run.cancel(fmt.Errorf("for %s no request came through: %w", since.Round(time.Second), err))
 			return err
 		}
 		if done = t.wait(attempt, kind, err); done == nil {
@@ -107,31 +107,32 @@ func (t *transfer) patiently(step func(attempt int) error, note func(attempt int
 // is to be none.
 func (t *transfer) wait(attempt int, kind place.ErrorKind, err error) (done func()) {
 	began := time.Now()
-	if t.run.opts.Retry.Wait(t.ctx, min(attempt, t.run.opts.Retry.Tries), err) {
-		done = t.budget.take(t.ctx)
+	if t.run.opts.Retry.Wait(t.run.ctx, min(attempt, t.run.opts.Retry.Tries), err) {
+		done = t.run.budget.take(t.run.ctx)
 	}
 	stage := Mending
 	if kind == place.Throttled {
-		t.meter.throttles.Add(1)
+		t.run.meter.throttles.Add(1)
 		stage = Throttled
 	}
-	t.meter.spent(stage, time.Since(began))
+	t.run.meter.spent(stage, time.Since(began))
 	if done != nil {
-		t.meter.retries.Add(1)
+		t.run.meter.retries.Add(1)
 	}
 	return done
 }
 
 // passed notes that a request came through.
 func (t *transfer) passed() {
-	t.outage.passed()
-	t.budget.earn()
+	t.run.outage.passed()
+	t.run.budget.earn()
 }
 
 // answered tells whether both places answer to a small question.
 func (t *transfer) answered() bool {
-	for _, p := range []place.Place{t.from, t.to} {
-		if _, err := p.Stat(t.ctx, object.Ref{Key: t.effect.Key}); err != nil && place.KindOf(err) != place.NotFound {
+	for _, p := range []place.Place{t.side.from, t.side.to} {
+		if _, err := p.Stat(t.run.ctx, object.Ref{Key: t.effect.Key}); err != nil &&
+			place.KindOf(err) != place.NotFound {
 			return false
 		}
 	}
@@ -140,8 +141,8 @@ func (t *transfer) answered() bool {
 
 // noted writes an attempt that failed into the ledger.
 func (t *transfer) noted(attempt int, err error) {
-	if err := t.ledger.tried(t.number, attempt, object.Display(err.Error())); err != nil {
-		t.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+	if err := t.run.ledger.Try(t.number, attempt, object.Display(err.Error())); err != nil {
+		t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 
 	"golang.org/x/sys/unix"
@@ -25,12 +26,15 @@ const Trusted = "trusted.jsonl"
 func TakeOver(workspace, dir string) (moved bool, err error) {
 	old := filepath.Join(workspace, Inside)
 	info, err := os.Lstat(old)
-	if _, there := os.Lstat(dir); errors.Is(err, fs.ErrNotExist) || there == nil {
+	// What lies in no folder is not there: that the workspace is none is told where it is read.
+	none := errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR)
+	if _, there := os.Lstat(dir); none || there == nil {
 		return false, nil
 	}
 	defer func() {
 		if err != nil {
-			err = fmt.Errorf("the state in %s is not taken over to %s: %w; if it is not yours, remove it", old, dir, err)
+			err = fmt.Errorf("the state in %s is not taken over to %s: %w; if it is not yours, remove it", old, dir,
+				err)
 		}
 	}()
 	if err != nil {
@@ -61,7 +65,8 @@ func TakeOver(workspace, dir string) (moved bool, err error) {
 	// On another file system: whole under another name first, so that a crash leaves
 	// the old one in force.
 	temp := dir + ".new"
-	if err := errors.Join(os.RemoveAll(temp), os.CopyFS(temp, os.DirFS(old)), private(old, temp), os.Rename(temp, dir)); err != nil {
+	if err := errors.Join(os.RemoveAll(temp), os.CopyFS(temp, os.DirFS(old)), private(old, temp),
+		os.Rename(temp, dir)); err != nil {
 		return false, err
 	}
 	return true, os.RemoveAll(old)
@@ -98,12 +103,12 @@ func idle(dir string) (free func(), err error) {
 			f.Close()
 		}
 	}
-	locks, err := filepath.Glob(filepath.Join(dir, "jobs", "*", "lock"))
+	locks, err := fs.Glob(os.DirFS(dir), "jobs/*/lock")
 	if err != nil {
 		return free, err
 	}
-	for _, path := range append(locks, filepath.Join(dir, "service.lock")) {
-		f, err := os.OpenFile(path, os.O_RDWR, 0)
+	for _, name := range append(locks, "service.lock") {
+		f, err := os.OpenFile(filepath.Join(dir, name), os.O_RDWR, 0)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -112,7 +117,11 @@ func idle(dir string) (free func(), err error) {
 		}
 		held = append(held, f)
 		if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-			return free, fmt.Errorf("a process works with it (%s); end it first", filepath.Base(filepath.Dir(path)))
+			who := "the job " + path.Base(path.Dir(name))
+			if name == "service.lock" {
+				who = "the background service"
+			}
+			return free, fmt.Errorf("a process works with it (%s); end it first", who)
 		}
 	}
 	return free, nil

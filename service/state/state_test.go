@@ -1,6 +1,7 @@
 package state_test
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,10 +22,16 @@ func write(t *testing.T, path string) {
 
 // prepared is what others can have done to a state folder, each of which is refused.
 var prepared = map[string]func(t *testing.T, dir, elsewhere string){
-	"a link in place of the log":  func(t *testing.T, dir, elsewhere string) { link(t, elsewhere, dir, "lumtra.log") },
-	"a link deep below":           func(t *testing.T, dir, elsewhere string) { link(t, elsewhere, dir, "jobs/a/plans/0001.plan") },
-	"a link that leads nowhere":   func(t *testing.T, dir, _ string) { link(t, "/nowhere/at/all", dir, "history.db") },
-	"a link in place of a folder": func(t *testing.T, dir, elsewhere string) { link(t, filepath.Dir(elsewhere), dir, "secrets") },
+	"a link in place of the log": func(t *testing.T, dir, elsewhere string) { link(t, elsewhere, dir, "lumtra.log") },
+	"a link deep below": func(t *testing.T, dir,
+		elsewhere string) {
+		link(t, elsewhere, dir, "jobs/a/plans/0001.plan")
+	},
+	"a link that leads nowhere": func(t *testing.T, dir, _ string) { link(t, "/nowhere/at/all", dir, "history.db") },
+	"a link in place of a folder": func(t *testing.T, dir, elsewhere string) {
+		link(t, filepath.Dir(elsewhere), dir,
+			"secrets")
+	},
 	"a second name": func(t *testing.T, dir, elsewhere string) {
 		require.NoError(t, os.Link(elsewhere, filepath.Join(dir, "tray.json")))
 	},
@@ -100,7 +107,7 @@ func TestTakeOver(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, unix.Flock(int(lock.Fd()), unix.LOCK_EX))
 			moved, err = state.TakeOver(workspace, dir)
-			assert.ErrorContains(t, err, "a process works with it (a)")
+			assert.ErrorContains(t, err, "a process works with it (the job a)")
 			assert.False(t, moved)
 			require.NoError(t, lock.Close())
 
@@ -112,7 +119,8 @@ func TestTakeOver(t *testing.T) {
 			info, err := os.Stat(filepath.Join(dir, "jobs/a/plans/0001.plan"))
 			require.NoError(t, err)
 			assert.True(t, info.ModTime().Equal(day))
-			for name, mode := range map[string]os.FileMode{"": 0o700, "jobs": 0o700, "jobs/a/plans": 0o700, "jobs/a/plans/0001.plan": 0o600, "history.db": 0o600} {
+			for name, mode := range map[string]os.FileMode{"": 0o700, "jobs": 0o700, "jobs/a/plans": 0o700,
+				"jobs/a/plans/0001.plan": 0o600, "history.db": 0o600} {
 				info, err := os.Stat(filepath.Join(dir, name))
 				require.NoError(t, err)
 				assert.Equal(t, mode, info.Mode().Perm(), name)
@@ -128,6 +136,85 @@ func TestTakeOver(t *testing.T) {
 			assert.Equal(t, filepath.Join(old, "history.db"), string(raw))
 		})
 	}
+}
+
+// State that cannot be moved stays where it is, and that is told: what is no folder, what
+// cannot be cleared or locked, and what has no room where it is to go.
+func TestTakeOverFails(t *testing.T) {
+	for name, prepare := range map[string]func(t *testing.T, old, dir string){
+		"a file": func(t *testing.T, old, _ string) { write(t, old) },
+		"a lock that is a folder": func(t *testing.T, old, _ string) {
+			require.NoError(t, os.MkdirAll(filepath.Join(old, "jobs/a/lock"), 0o700))
+		},
+		"a file where its folder is to be": func(t *testing.T, old, dir string) {
+			write(t, filepath.Join(old, "history.db"))
+			write(t, filepath.Dir(dir))
+		},
+	} {
+		top := t.TempDir()
+		workspace, dir := filepath.Join(top, "w"), filepath.Join(top, "a/b/state")
+		old := filepath.Join(workspace, state.Inside)
+		prepare(t, old, dir)
+		before, err := os.Stat(old)
+		require.NoError(t, err)
+		moved, err := state.TakeOver(workspace, dir)
+		assert.False(t, moved, name)
+		assert.ErrorContains(t, err, old, name)
+		after, err := os.Stat(old)
+		require.NoError(t, err, name)
+		assert.True(t, os.SameFile(before, after), name)
+	}
+}
+
+// What is too old to be in use is swept away, and nothing else; a job's state goes along
+// with its name and makes room for another.
+func TestDir(t *testing.T) {
+	dir := state.Dir(t.TempDir())
+	day := time.Now().Add(-25 * time.Hour)
+	for _, name := range []string{"survey-1", "level-9", "catalogs/.a-1", "jobs/a/plans/.0001-7", "tests/.a.json-3",
+		"survey-2", "history.db", "jobs/a/plans/0001.plan"} {
+		write(t, dir.Path(name))
+		if name != "survey-2" {
+			require.NoError(t, os.Chtimes(dir.Path(name), day, day))
+		}
+	}
+	for _, name := range []string{"pack-index-1", "pack-index-2"} {
+		write(t, dir.Path(name, "000000"))
+		require.NoError(t, os.Chtimes(dir.Path(name), day, day))
+	}
+	held, err := os.Open(dir.Path("pack-index-2"))
+	require.NoError(t, err)
+	defer held.Close()
+	require.NoError(t, unix.Flock(int(held.Fd()), unix.LOCK_SH))
+	dir.Sweep(time.Now())
+	left := map[string]bool{}
+	require.NoError(t, filepath.WalkDir(string(dir), func(path string, d os.DirEntry, err error) error {
+		if rel, _ := filepath.Rel(string(dir), path); err == nil && !d.IsDir() {
+			left[rel] = true
+		}
+		return err
+	}))
+	assert.Equal(t, map[string]bool{"survey-2": true, "history.db": true, "jobs/a/plans/0001.plan": true,
+		"pack-index-2/000000": true}, left)
+
+	unlock, err := dir.LockRun("a")
+	require.NoError(t, err)
+	_, err = dir.LockRun("a")
+	assert.ErrorIs(t, err, state.ErrBusy)
+	planning, err := dir.LockPlanning("a")
+	require.NoError(t, err, "they are two")
+	_, err = dir.LockPlanning("a")
+	assert.ErrorIs(t, err, state.ErrPlanning)
+	require.NoError(t, errors.Join(unlock(), planning()))
+
+	write(t, dir.Path("jobs/b/old"))
+	require.NoError(t, dir.Rename("a", "b"))
+	assert.FileExists(t, dir.Path("jobs/b/plans/0001.plan"))
+	assert.FileExists(t, dir.Path("jobs/b.removed-1/old"))
+	require.NoError(t, dir.PutAway("b"))
+	require.NoError(t, dir.PutAway("b"), "there is none any more")
+	assert.FileExists(t, dir.Path("jobs/b.removed-2/plans/0001.plan"))
+	require.NoError(t, dir.Rename("never run", "c"))
 }
 
 // Every workspace has a folder of its own, whatever path leads to it, and a short one.
@@ -154,7 +241,8 @@ func TestFolder(t *testing.T) {
 // The name in front of the hash is the folder's own, as far as it can stand in a path.
 func TestNamesOfFolders(t *testing.T) {
 	top := t.TempDir()
-	for name, want := range map[string]string{"azAZ09-": "azAZ09-", "saltmarsh archive": "saltmarsh-archive", "a_b.c/..": "", "`{@[/:": "", "Größe": "Gr--e", strings.Repeat("x", 25): strings.Repeat("x", 20)} {
+	for name, want := range map[string]string{"azAZ09-": "azAZ09-", "saltmarsh archive": "saltmarsh-archive",
+		"a_b.c/..": "", "`{@[/:": "", "Größe": "Gr--e", strings.Repeat("x", 25): strings.Repeat("x", 20)} {
 		if want == "" {
 			continue
 		}
@@ -166,7 +254,8 @@ func TestNamesOfFolders(t *testing.T) {
 	}
 	dir, err := state.Folder("/s", filepath.Join(top, "`{@[:"))
 	require.NoError(t, err)
-	assert.True(t, strings.HasPrefix(dir, "/s/workspaces/------"), "the neighbours of letters and digits are none: %s", dir)
+	assert.True(t, strings.HasPrefix(dir, "/s/workspaces/------"),
+		"the neighbours of letters and digits are none: %s", dir)
 }
 
 // State that cannot be taken over is not said to have been, and is still there.

@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/token"
 	"os"
+	"slices"
 	"strings"
 )
 
@@ -18,6 +19,7 @@ type fault struct {
 	inside   string // the function
 	nth      int    // among those of the function that read alike
 	text     string
+	beside   bool // of a value beside an error, which nobody looks at
 }
 
 func (f fault) apply() []byte {
@@ -48,7 +50,8 @@ func short(text string) string {
 
 // turned are the operators and what each is turned into.
 var turned = map[token.Token]token.Token{
-	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
+	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ,
+	token.GEQ:  token.GTR,
 	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
 }
 
@@ -67,6 +70,7 @@ func faultsOf(file string) ([]fault, error) {
 		return nil, err
 	}
 	var all []fault
+	beside := map[token.Pos]bool{}
 	for _, d := range tree.Decls {
 		fn, ok := d.(*ast.FuncDecl)
 		if !ok || fn.Body == nil {
@@ -77,9 +81,10 @@ func faultsOf(file string) ([]fault, error) {
 			if text == never {
 				text = "false && (" + string(source[p.Offset:set.Position(to).Offset]) + ")"
 			}
-			all = append(all, fault{file: file, source: source, from: p.Offset, to: set.Position(to).Offset, line: p.Line, inside: fn.Name.Name, text: text})
+			all = append(all, fault{file: file, source: source, from: p.Offset, to: set.Position(to).Offset,
+				line: p.Line, inside: fn.Name.Name, text: text, beside: beside[from]})
 		}
-		ast.Inspect(fn.Body, func(n ast.Node) bool { change(n, at); return true })
+		ast.Inspect(fn.Body, func(n ast.Node) bool { noteBeside(n, beside); change(n, at); return true })
 	}
 	alike := map[string]int{}
 	for i := range all {
@@ -87,7 +92,36 @@ func faultsOf(file string) ([]fault, error) {
 		alike[name]++
 		all[i].nth = alike[name]
 	}
-	return all, nil
+	return slices.DeleteFunc(all, func(f fault) bool { return f.beside }), nil
+}
+
+// noteBeside notes the truth values that are returned beside an error, from where it is known to be one: "if err != nil
+// { return false, err }".
+func noteBeside(n ast.Node, beside map[token.Pos]bool) {
+	cond, ok := n.(*ast.IfStmt)
+	if !ok {
+		return
+	}
+	if test, ok := cond.Cond.(*ast.BinaryExpr); !ok || test.Op != token.NEQ || !named(test.X, "err") ||
+		!named(test.Y, "nil") {
+		return
+	}
+	for _, s := range cond.Body.List {
+		r, ok := s.(*ast.ReturnStmt)
+		if !ok || len(r.Results) < 2 || named(r.Results[len(r.Results)-1], "nil") {
+			continue
+		}
+		for _, value := range r.Results {
+			if named(value, "true") || named(value, "false") {
+				beside[value.Pos()] = true
+			}
+		}
+	}
+}
+
+func named(x ast.Expr, name string) bool {
+	id, ok := x.(*ast.Ident)
+	return ok && id.Name == name
 }
 
 // change adds the faults of one node.

@@ -45,13 +45,41 @@ func TestFaultsOf(t *testing.T) {
 		assert.NoError(t, err, "%s", f)
 	}
 	assert.ElementsMatch(t, []string{
-		"n > most && !force → false && (n > most && !force)", "&& → ||", "> → >=", "! → nothing", "false → true", "count++ → nothing", "count += n → nothing",
+		"n > most && !force → false && (n > most && !force)", "&& → ||", "> → >=", "! → nothing", "false → true",
+		"count++ → nothing", "count += n → nothing",
 		`note("a" + "b") → nothing`, "|| → &&", "== → !=", "true → false",
 	}, names)
 	line := faults[0].line
 	assert.Equal(t, 6, line)
 	_, err = faultsOf(filepath.Join(t.TempDir(), "none.go"))
 	assert.Error(t, err)
+}
+
+// What is returned beside an error is nobody's affair, but only where there is one.
+func TestBesideAnError(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.go")
+	require.NoError(t, os.WriteFile(path, []byte(`package x
+
+func Holds() (bool, error) {
+	some, err := look()
+	if err != nil {
+		return false, err
+	}
+	if err == nil {
+		return true, nil
+	}
+	return true, err
+}
+`), 0o600))
+	faults, err := faultsOf(path)
+	require.NoError(t, err)
+	var lines []int
+	for _, f := range faults {
+		if f.was() == "true" || f.was() == "false" {
+			lines = append(lines, f.line)
+		}
+	}
+	assert.Equal(t, []int{9, 11}, lines)
 }
 
 // Every target is there, and every survivor that is explained still is a fault that could

@@ -6,9 +6,9 @@
 //	go run ./tools/mutate [-n 40] [-seed 1] [file or folder …]
 //
 // Without arguments it goes through the decision code as a whole (see targets). A fault
-// is an operator turned round, a branch that is never taken, a statement left out; one
-// that does not compile does not count. The tests see it through an overlay: no file
-// is touched.
+// is an operator turned round, a branch that is never taken, a statement left out, a
+// truth value turned round unless it is returned beside an error; one that does not
+// compile does not count. The tests see it through an overlay: no file is touched.
 package main
 
 import (
@@ -108,7 +108,7 @@ func try(all []*trial, dir string) {
 // report prints what was noticed, file by file, and fails below the bar.
 func report(all []*trial, known map[string]string) error {
 	type count struct{ caught, tried int }
-	files, sum, unseen := map[string]*count{}, count{}, 0
+	files, sum, unseen, endless := map[string]*count{}, count{}, 0, 0
 	var order []string
 	fmt.Println()
 	for _, t := range all {
@@ -122,7 +122,10 @@ func report(all []*trial, known map[string]string) error {
 		}
 		c.tried++
 		sum.tried++
-		if t.outcome == caught {
+		if t.outcome == hung {
+			endless++
+		}
+		if t.outcome == caught || t.outcome == hung {
 			c.caught++
 			sum.caught++
 			continue
@@ -143,8 +146,10 @@ func report(all []*trial, known map[string]string) error {
 		return errors.New("nothing was tried")
 	}
 	share := 100 * float64(sum.caught) / float64(max(sum.tried-unseen, 1))
-	fmt.Printf("%d of %d faults caught: %.1f %%; without the %d that nothing can notice, each listed with why: %.1f %%\n",
-		sum.caught, sum.tried, 100*float64(sum.caught)/float64(sum.tried), unseen, share)
+	fmt.Printf("%d of %d faults caught (%d of them by tests that did not end): %.1f %%; without the %d that nothing "+
+		"can notice, each listed with why: %.1f "+
+		"%%\n",
+		sum.caught, sum.tried, endless, 100*float64(sum.caught)/float64(sum.tried), unseen, share)
 	if share < bar {
 		return fmt.Errorf("the bar is %d %%", bar)
 	}
@@ -180,6 +185,7 @@ type outcome string
 
 const (
 	caught   outcome = "caught"
+	hung     outcome = "hung" // the tests did not end, which is noticed, too
 	survived outcome = "SURVIVED"
 	invalid  outcome = "invalid"
 )
@@ -212,14 +218,18 @@ func (t *trial) run(dir string) outcome {
 	}
 	for _, tests := range t.tests {
 		ctx, stop := context.WithTimeout(context.Background(), patience)
-		args := append([]string{"test", "-overlay", overlay, "-failfast", "-vet=off", "-count=1"}, strings.Fields(tests)...)
+		args := append([]string{"test", "-overlay", overlay, "-failfast", "-vet=off", "-count=1"},
+			strings.Fields(tests)...)
 		cmd := exec.CommandContext(ctx, "go", args...)
 		cmd.WaitDelay = time.Second
 		out, err := cmd.CombinedOutput()
+		late := ctx.Err() != nil
 		stop()
 		switch {
 		case strings.Contains(string(out), "[build failed]"), strings.Contains(string(out), "[setup failed]"):
 			return invalid
+		case late:
+			return hung
 		case err != nil:
 			return caught
 		}

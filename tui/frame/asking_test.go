@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/report"
-	"lumtra/service"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -28,7 +28,7 @@ func opened(t *testing.T) hands {
 func TestExportsAreWritten(t *testing.T) {
 	h := opened(t)
 	s := h.m.shared.Service
-	run, err := s.StartRun(t.Context(), "masters", service.RunOptions{})
+	run, err := s.StartRun(t.Context(), "masters", workroom.RunOptions{})
 	require.NoError(t, err)
 	_, err = run.Wait()
 	require.NoError(t, err)
@@ -47,7 +47,8 @@ func TestExportsAreWritten(t *testing.T) {
 			if forms > 0 {
 				form = report.Formats[n]
 			}
-			h.sees("Written to", "/masters-"+strings.ToLower(view.String()), "."+string(form)) // and not what was said before
+			// and not what was said before
+			h.sees("Written to", "/masters-"+strings.ToLower(string(view)), "."+string(form))
 			require.Equal(t, view, h.m.view)
 		}
 		files, _ := filepath.Glob("*")
@@ -63,6 +64,7 @@ func TestExportsAreWritten(t *testing.T) {
 // A draft belongs to its job: turning to another job by whatever way leaves both
 // texts as they were, and leaving asks before a draft goes.
 func TestDraftsBelongToTheirJobs(t *testing.T) {
+	t.Parallel()
 	h := opened(t)
 	dir := h.m.shared.Service.Workspace().Dir
 	text := func(name string) string {
@@ -78,10 +80,10 @@ func TestDraftsBelongToTheirJobs(t *testing.T) {
 	assert.Equal(t, kit.Jobs, h.m.view, "the phrase has the keys")
 	settle(h.m, kit.Open{View: kit.Jobs, Job: "never"})
 	h.press("w")
-	h.sees("Nothing was changed.")
+	h.sees("Not here: nothing was changed.")
 	settle(h.m, kit.Open{View: kit.Jobs, Job: "masters"})
 	h.press("w")
-	h.sees("Nothing was changed.")
+	h.sees("Not here: nothing was changed.")
 	assert.Equal(t, [2]string{masters, never}, [2]string{text("masters"), text("never")})
 
 	h.press("l", "enter")
@@ -89,9 +91,9 @@ func TestDraftsBelongToTheirJobs(t *testing.T) {
 	h.press("enter", "q")
 	h.sees("masters is in no file yet")
 	h.press("z")
-	h.sees("z once more gives it up")
+	h.sees("z once more discards it")
 	h.press("z", "w")
-	h.sees("Nothing was changed.")
+	h.sees("Not here: nothing was changed.")
 
 	// Edited outside meanwhile: writing asks, shows what differs, and esc leaves it.
 	h.press("enter")
@@ -124,7 +126,8 @@ func TestDraftsBelongToTheirJobs(t *testing.T) {
 func TestNothingToCompareOrEstimate(t *testing.T) {
 	h := opened(t)
 	settle(h.m, kit.Open{View: kit.Plan, Job: "masters"})
-	_, err := h.m.shared.Service.Plan(h.m.ctx, "masters", service.Freshness{}, &service.Activity{}) // by another window
+	// by another window
+	_, err := h.m.shared.Service.Plan(h.m.ctx, "masters", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
 	_, cmd := h.m.Update(press("c"))
 	assert.NotNil(t, cmd)
@@ -155,13 +158,35 @@ func TestFaults(t *testing.T) {
 	seq := h.m.guard(tea.Sequence(bad))()
 	assert.NotNil(t, seq)
 
-	_, cmd := h.m.Update(kit.Open{View: 99})
+	_, cmd := h.m.Update(kit.Open{View: "none"})
 	assert.Equal(t, tea.Quit(), cmd())
 	require.ErrorContains(t, h.m.fault, "what was done stays done")
 	for _, r := range reports() {
 		assert.Contains(t, r, "lumtra/tui/frame")
 		assert.NotContains(t, r, "AKSECRET")
 	}
-	h.m.view = 99
+	h.m.view = "none"
 	assert.NotPanics(t, func() { h.m.View() })
+}
+
+// What is chosen from a list takes no text, pasted or typed, and says so: a rule to add has no
+// setting that a text could go into.
+func TestPastedWhereOneChooses(t *testing.T) {
+	t.Parallel()
+	h := opened(t)
+	settle(h.m, kit.Open{View: kit.Jobs, Job: "masters"})
+	for range 30 {
+		if strings.Contains(h.m.draw(), "Add a rule about what is taken") {
+			break
+		}
+		h.press("right")
+	}
+	h.press("enter")
+	before := h.m.draw()
+	_, cmd := h.m.Update(tea.PasteMsg{Content: "a = b; c\n2\nq\n"})
+	settle(h.m, cmd())
+	h.sees("This is chosen from the list")
+	assert.NotContains(t, h.m.draw(), "a = b", before)
+	h.press("esc")
+	h.sees("masters")
 }

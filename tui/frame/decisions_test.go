@@ -12,6 +12,8 @@ import (
 
 	"lumtra/core/plan"
 	"lumtra/service"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 )
 
 // mirrorWorld is a workspace with a mirror that is held back: it would remove three of four.
@@ -22,16 +24,18 @@ func mirrorWorld(t *testing.T) string {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
-	put("endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.copy]\nkind = \"folder\"\npath = \"copy\"\n")
-	put("jobs/mirror.toml", "source = \"studio\"\ntarget = \"copy\"\nextras = \"remove\"\n")
+	put("endpoints.toml",
+		"[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.copy]\nkind = \"folder\"\npath = "+
+			"\"copy\"\n")
+	put("jobs/mirror.toml", "source = \"studio\"\ntarget = \"copy\"\ntarget-only = \"delete\"\n")
 	put("studio/kept.wav", "kept")
 	for _, name := range []string{"kept.wav", "a.wav", "ab.wav", "b/c.wav"} {
 		put("copy/"+name, name)
 	}
-	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state")})
+	s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state")})
 	require.NoError(t, err)
 	defer s.Close()
-	info, err := s.Plan(t.Context(), "mirror", service.Freshness{}, &service.Activity{})
+	info, err := s.Plan(t.Context(), "mirror", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
 	require.EqualValues(t, 3, info.Totals[plan.Remove].Count)
 	require.NotEmpty(t, info.Held)
@@ -52,16 +56,17 @@ func files(t *testing.T, dir string) (all []string) {
 // A plan that a guard holds back goes on the number of its removals, typed: no other
 // number, none, or Enter alone; and then it removes those. Leaving the form lets nothing go.
 func TestApprovalIsTyped(t *testing.T) {
+	t.Parallel()
 	world := mirrorWorld(t)
 	all := []string{"a.wav", "ab.wav", "b/c.wav", "kept.wav"}
 	for _, typed := range []string{"", "2", "4", "33", "-3", "three", "0"} {
 		dir := copied(t, world)
 		x := openStage(t, dir)
-		x.goes("~held back", "4", "~▸ b", "a", "~Type the number of removals, 3,")
+		x.goes("~held back", "4", "~▸ b", "a", "~Type the number of deletions, 3,")
 		if typed != "" {
 			x.goes("=" + typed)
 		}
-		x.goes("enter", "~that is not the number: it removes 3", "esc", "~a approve")
+		x.goes("enter", "~that is not the number: it deletes 3", "esc", "~a approve")
 		assert.Equal(t, all, files(t, filepath.Join(dir, "copy")), "%q", typed)
 		assert.Nil(t, x.m.shared.Service.Active("mirror"))
 		p, err := plan.OpenNumber(filepath.Join(dir, "state/jobs/mirror/plans"), 1)
@@ -78,15 +83,18 @@ func TestApprovalIsTyped(t *testing.T) {
 // What is struck out of a plan stays, and the number asked for is that of what is left;
 // an approval that was given ends with it.
 func TestStruckOutStays(t *testing.T) {
+	t.Parallel()
 	dir := copied(t, mirrorWorld(t))
 	x := openStage(t, dir)
-	x.goes("~held back", "4", "~▸ b", "-", "~Struck out: a.wav", "a", "~Type the number of removals, 2,", "=3", "enter", "~it removes 2", "esc", "~a approve",
-		"a", "~removals, 2,", "=2", "enter", "~Everything the plan named")
+	x.goes("~held back", "4", "~▸ b", "-", "~Struck out: a.wav", "a", "~Type the number of deletions, 2,", "=3",
+		"enter", "~it deletes 2", "esc", "~a approve",
+		"a", "~deletions, 2,", "=2", "enter", "~Everything the plan named")
 	assert.Equal(t, []string{"a.wav", "kept.wav"}, files(t, filepath.Join(dir, "copy")))
 }
 
 // The proof view says what the proof found, for each thing that can be amiss.
 func TestProofIsTold(t *testing.T) {
+	t.Parallel()
 	world := mirrorWorld(t)
 	for _, c := range map[string]struct {
 		spoil func(dir string)
@@ -99,10 +107,11 @@ func TestProofIsTold(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "copy/kept.wav"), []byte("kept"), 0o644))
 		}, "◗ It holds"},
 		"different": {func(dir string) {}, "▲ It does not hold"},
-		"missing":   {func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "copy/kept.wav"))) }, "▲ It does not hold"},
+		"missing": {func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "copy/kept.wav"))) },
+			"▲ It does not hold"},
 		"extra": {func(dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "copy/kept.wav"), []byte("kept"), 0o644))
-		}, "◗ It holds.*Every object at the source"},
+		}, "◗ It holds.*Everything at the source"},
 	} {
 		dir := copied(t, world)
 		c.spoil(dir)
@@ -115,16 +124,21 @@ func TestProofIsTold(t *testing.T) {
 // What a store says in its own words reaches the screen without what would steer it, in
 // every view that shows it.
 func TestStoresOwnWordsAreEscaped(t *testing.T) {
+	t.Parallel()
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusForbidden)
-		w.Write([]byte("<Error><Code>Access\u009bDenied</Code><Message>no &#x202e;way\u009b2J\u0085 here</Message></Error>"))
+		w.Write([]byte("<Error><Code>Access\u009bDenied</Code><Message>no &#x202e;way\u009b2J\u0085 " +
+			"here</Message></Error>"))
 	}))
 	defer web.Close()
 	dir := mirrorWorld(t)
 	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"), append(raw, "[endpoint.rude]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"env:HOME\"\ntest = \"never\"\n"...), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/rude.toml"), []byte("source = \"studio\"\ntarget = \"rude/box\"\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"),
+		append(raw, "[endpoint.rude]\nkind = \"s3\"\naddress = \""+web.URL+
+			"\"\naccess-key = \"k\"\nsecret-from = \"env:HOME\"\ntest = \"never\"\n"...), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/rude.toml"),
+		[]byte("source = \"studio\"\ntarget = \"rude/box\"\n"), 0o644))
 	for _, way := range [][]string{
 		{"~rude", "2", "~▸ rude", "j", "enter", "~not allowed"},
 		{"~rude", "4", ">", "~rude", "p", "~not allowed"},
@@ -140,6 +154,7 @@ func TestStoresOwnWordsAreEscaped(t *testing.T) {
 
 // Names, classes, marks and types that a store gives reach the screen in the same way.
 func TestStoresOwnNamesAreEscaped(t *testing.T) {
+	t.Parallel()
 	const rude = "a\u009b2J\u0085\u202eb"
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header()["Etag"] = []string{`"` + rude + `"`}
@@ -151,15 +166,23 @@ func TestStoresOwnNamesAreEscaped(t *testing.T) {
 		case r.Method == http.MethodHead:
 			w.Header().Set("Content-Length", "3")
 		case r.URL.Path == "/":
-			w.Write([]byte("<ListAllMyBucketsResult><Buckets><Bucket><Name>box</Name></Bucket></Buckets></ListAllMyBucketsResult>"))
+			w.Write([]byte("<ListAllMyBucketsResult><Buckets><Bucket><Name>box</Name></Bucket></Buckets>" +
+				"</ListAllMyBucketsResult>"))
 		case q.Has("list-type"):
-			w.Write([]byte("<ListBucketResult><Contents><Key>" + rude + "</Key><Size>3</Size><ETag>" + rude + "</ETag><StorageClass>" + rude + "</StorageClass><LastModified>2026-01-01T00:00:00Z</LastModified></Contents></ListBucketResult>"))
+			w.Write([]byte("<ListBucketResult><Contents><Key>" + rude + "</Key><Size>3</Size><ETag>" + rude +
+				"</ETag><StorageClass>" + rude +
+				"</StorageClass><LastModified>2026-01-01T00:00:00Z</LastModified></Contents></ListBucketResult>"))
 		case q.Has("versions"):
-			w.Write([]byte("<ListVersionsResult><Version><Key>" + rude + "</Key><VersionId>" + rude + "</VersionId><IsLatest>true</IsLatest><ETag>" + rude + "</ETag><Size>3</Size><LastModified>2026-01-01T00:00:00Z</LastModified></Version></ListVersionsResult>"))
+			w.Write([]byte("<ListVersionsResult><Version><Key>" + rude + "</Key><VersionId>" + rude +
+				"</VersionId><IsLatest>true</IsLatest><ETag>" + rude +
+				"</ETag><Size>3</Size><LastModified>2026-01-01T00:00:00Z</LastModified></Version>" +
+				"</ListVersionsResult>"))
 		case q.Has("tagging"):
-			w.Write([]byte("<Tagging><TagSet><Tag><Key>" + rude + "</Key><Value>" + rude + "</Value></Tag></TagSet></Tagging>"))
+			w.Write([]byte("<Tagging><TagSet><Tag><Key>" + rude + "</Key><Value>" + rude +
+				"</Value></Tag></TagSet></Tagging>"))
 		case q.Has("uploads"):
-			w.Write([]byte("<ListMultipartUploadsResult><Upload><Key>" + rude + "</Key><UploadId>" + rude + "</UploadId><Initiated>2026-01-01T00:00:00Z</Initiated></Upload></ListMultipartUploadsResult>"))
+			w.Write([]byte("<ListMultipartUploadsResult><Upload><Key>" + rude + "</Key><UploadId>" + rude +
+				"</UploadId><Initiated>2026-01-01T00:00:00Z</Initiated></Upload></ListMultipartUploadsResult>"))
 		case q.Has("versioning"):
 			w.Write([]byte("<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>"))
 		default:
@@ -170,8 +193,11 @@ func TestStoresOwnNamesAreEscaped(t *testing.T) {
 	dir := mirrorWorld(t)
 	raw, err := os.ReadFile(filepath.Join(dir, "endpoints.toml"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"), append(raw, "[endpoint.rude]\nkind = \"s3\"\naddress = \""+web.URL+"\"\naccess-key = \"k\"\nsecret-from = \"env:HOME\"\ntest = \"never\"\n"...), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/rude.toml"), []byte("source = \"rude/box\"\ntarget = \"copy/x\"\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"),
+		append(raw, "[endpoint.rude]\nkind = \"s3\"\naddress = \""+web.URL+
+			"\"\naccess-key = \"k\"\nsecret-from = \"env:HOME\"\ntest = \"never\"\n"...), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/rude.toml"),
+		[]byte("source = \"rude/box\"\ntarget = \"copy/x\"\n"), 0o644))
 	for _, way := range [][]string{
 		{"~rude", "2", "~▸ rude", "j", "enter", "~▸ box", "j", "enter", `~\\u009b2J`},
 		{"~rude", "2", "~▸ rude", "j", "enter", "~▸ box", "j", "enter", `~\\u009b2J`, "j", `~content|size +3`},

@@ -1,7 +1,9 @@
 package frame
 
 import (
+	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -30,21 +32,25 @@ func (m *model) View() (v tea.View) {
 	v = tea.NewView(m.draw())
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = "Lumtra · " + object.Display(m.shared.Service.Workspace().Title)
+	m.adorn(&v)
 	return v
 }
 
+// tooSmall tells that the window has no room for a view: no key does anything then.
+func (m *model) tooSmall() bool { return m.width < leastWidth || m.height < leastHeight }
+
 func (m *model) draw() string {
 	t := m.shared.Theme
-	if m.width < leastWidth || m.height < leastHeight {
-		return kit.Lines([]string{t.Lamp.Render("Lumtra") + " needs 60×12 or more"}, m.width, m.height)
+	if m.tooSmall() {
+		return kit.Lines([]string{t.Lamp.Render("Lumtra") + fmt.Sprintf(" needs %d×%d or more; this is %d×%d",
+			leastWidth, leastHeight, m.width, m.height)}, m.width, m.height)
 	}
 	body := m.height - 4
 	var middle string
 	switch {
 	case m.finder != nil:
 		middle = m.finder.render(t, m.width, body)
-	case m.help:
+	case m.help != nil:
 		middle = m.drawHelp(body)
 	default:
 		middle = m.screens[m.view].Render(m.width, body)
@@ -55,7 +61,7 @@ func (m *model) draw() string {
 // header says where one is; at the right, what becomes of runs, and the time.
 func (m *model) header() string {
 	t := m.shared.Theme
-	crumbs := append([]string{m.shared.Service.Workspace().Title, m.view.String()}, m.screens[m.view].Crumbs()...)
+	crumbs := append([]string{m.shared.Service.Workspace().Title, string(m.view)}, m.screens[m.view].Crumbs()...)
 	for i, c := range crumbs {
 		crumbs[i] = t.Paper.Render(object.Display(c))
 	}
@@ -77,12 +83,12 @@ func (m *model) header() string {
 // its place for a while.
 func (m *model) pulse() string {
 	t, st := m.shared.Theme, m.shared.State
-	if m.said.Text != "" && m.shared.Now().Sub(m.saidAt) < 8*time.Second {
+	if m.said.Text != "" && m.saidIn == m.view && m.shared.Now().Sub(m.saidAt) < 8*time.Second {
 		style := t.Tide
 		if m.said.Bad {
 			style = t.Flare
 		}
-		return kit.Fit(style.Render(m.said.Text), m.width)
+		return kit.Fit(m.linked(style, m.said), m.width)
 	}
 	running := 0
 	for _, j := range st.Jobs {
@@ -96,10 +102,10 @@ func (m *model) pulse() string {
 		if n := len(st.Pulse); n > 0 {
 			rate = st.Pulse[n-1]
 		}
-		text = t.Lamp.Render("▸ "+count(running, "run")) + t.Paper.Render(" "+kit.Rate(rate, m.shared.Bits))
+		text = t.Lamp.Render("▸ "+object.Count(running, "run")) + t.Paper.Render(" "+kit.Rate(rate, m.shared.Bits))
 	}
 	if n := len(st.Needs); n > 0 {
-		text += t.Flare.Render("  ▲ " + count(n, "thing") + " for you")
+		text += t.Flare.Render("  ▲ " + object.Count(n, "thing") + " for you")
 	}
 	if st.Err != nil {
 		text = t.Flare.Render(object.Display(st.Err.Error()))
@@ -115,13 +121,6 @@ func (m *model) pulse() string {
 	return kit.Fit(strip.String()+"   "+text, m.width)
 }
 
-func count(n int, what string) string {
-	if n != 1 {
-		what += "s"
-	}
-	return kit.Count(int64(n)) + " " + what
-}
-
 // keyLine names the keys that matter here and now.
 func (m *model) keyLine() string {
 	t := m.shared.Theme
@@ -131,12 +130,14 @@ func (m *model) keyLine() string {
 	}
 	tail := ""
 	if !m.screens[m.view].Asks() { // the way out is never pushed out
-		for _, k := range []kit.Key{{Press: "1-6", Does: "views"}, {Press: "?", Does: "keys"}, {Press: "q", Does: "leave"}} {
+		for _, k := range []kit.Key{{Press: "1-" + strconv.Itoa(len(views)), Does: "views"},
+			{Press: "?", Does: "keys"}, {Press: "q", Does: "leave"}} {
+			k = m.keys.shown(m.view, []kit.Key{k})[0]
 			tail += "   " + part(k)
 		}
 	}
 	line := ""
-	for _, k := range m.screens[m.view].Keys() {
+	for _, k := range m.keys.shown(m.view, m.screens[m.view].Keys()) {
 		if k.Off != "" {
 			continue
 		}
@@ -155,23 +156,41 @@ func (m *model) keyLine() string {
 // everywhere.
 func (m *model) drawHelp(height int) string {
 	t := m.shared.Theme
-	list := func(title string, keys []kit.Key) []string {
+	left := m.width*6/10 - 3
+	right := m.width - left - 3
+	if m.width < 120 { // one below the other
+		left, right = m.width, m.width
+	}
+	list := func(title string, keys []kit.Key, width int) []string {
 		lines := []string{"", t.Strong.Render("  " + title), ""}
 		for _, k := range keys {
+			press, style, text := t.Lamp, t.Paper, k.Does
 			if k.Off != "" {
-				lines = append(lines, "  "+t.Ash.Render(kit.FitLeft(k.Press, 7)+"  "+k.Does+" – "+k.Off))
-				continue
+				press, style, text = t.Ash, t.Ash, k.Does+" – "+k.Off
 			}
-			lines = append(lines, "  "+t.Lamp.Render(kit.FitLeft(k.Press, 7))+"  "+t.Paper.Render(k.Does))
+			for i, part := range kit.Wrap(text, max(width-11, 20)) {
+				if i > 0 {
+					k.Press = ""
+				}
+				lines = append(lines, "  "+press.Render(kit.FitLeft(k.Press, 7))+"  "+style.Render(part))
+			}
 		}
 		return lines
 	}
-	here := list("Keys in "+m.view.String(), m.screens[m.view].Keys())
-	all := list("Keys everywhere", append([]kit.Key{{Press: "↑ ↓ j k", Does: "move; g and G to the ends"}, {Press: "esc", Does: "back"}}, ownKeys...))
-	all = append(all, "", t.Ash.Render("  any key closes this"))
+	here := list("Keys in "+string(m.view), m.keys.shown(m.view, m.screens[m.view].Keys()), left)
+	all := list("Keys everywhere",
+		append([]kit.Key{{Press: "↑ ↓ j k", Does: "move; g and G to the ends"}, {Press: "esc", Does: "back"}},
+			m.keys.shown(m.view, m.ownKeys())...), right)
+	closes := t.Ash.Render("  any other key closes this")
 	if m.width < 120 {
-		return kit.Lines(append(all, here...), m.width, height)
+		return m.help.Lines(t, append(append(here, all...), "", closes), m.width, height)
 	}
-	left := m.width*6/10 - 3
-	return kit.Beside(t, kit.Lines(here, left, height), kit.Lines(all, m.width-left-3, height))
+	all = append(all, "", closes)
+	for len(here) < len(all) {
+		here = append(here, "")
+	}
+	for len(all) < len(here) {
+		all = append(all, "")
+	}
+	return kit.Beside(t, m.help.Lines(t, here, left, height), m.help.Lines(t, all, right, height))
 }

@@ -37,7 +37,8 @@ func (m *model) guard(cmd tea.Cmd) tea.Cmd {
 		msg = cmd()
 		// Batches and sequences are lists of commands, the latter of a type without a
 		// name for others.
-		if all := reflect.ValueOf(msg); all.IsValid() && all.Kind() == reflect.Slice && all.Type().Elem() == reflect.TypeFor[tea.Cmd]() {
+		if all := reflect.ValueOf(msg); all.IsValid() && all.Kind() == reflect.Slice &&
+			all.Type().Elem() == reflect.TypeFor[tea.Cmd]() {
 			for i := range all.Len() {
 				all.Index(i).Set(reflect.ValueOf(m.guard(all.Index(i).Interface().(tea.Cmd))))
 			}
@@ -49,7 +50,8 @@ func (m *model) guard(cmd tea.Cmd) tea.Cmd {
 // broke notes a fault that the window cannot go on after.
 func (m *model) broke(where string, p any) {
 	if m.fault == nil {
-		m.fault = fmt.Errorf("a fault of Lumtra's own ended the window; what was done stays done, and runs can be gone on with. %s", m.report(where, p))
+		m.fault = fmt.Errorf("a fault of Lumtra's own ended the window; what was done stays done, and runs can be "+
+			"gone on with. %s", m.report(where, p))
 	}
 }
 
@@ -62,7 +64,8 @@ func (m *model) report(where string, p any) string {
 			what = r.Error()
 		}
 	}
-	text := fmt.Sprintf("Lumtra, a fault in %s\n%s\nview %s, %d×%d\n%s %s/%s\n\n%s\n\n%s", where, time.Now().Format(time.RFC3339), m.view, m.width, m.height,
+	text := fmt.Sprintf("Lumtra, a fault in %s\n%s\nview %s, %d×%d\n%s %s/%s\n\n%s\n\n%s", where,
+		time.Now().Format(time.RFC3339), m.view, m.width, m.height,
 		runtime.Version(), runtime.GOOS, runtime.GOARCH, what, debug.Stack())
 	dir := filepath.Join(m.shared.Service.State(), "faults")
 	path := filepath.Join(dir, time.Now().UTC().Format("20060102-150405.000000")+".txt")

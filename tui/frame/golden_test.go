@@ -19,9 +19,11 @@ var update = flag.Bool("update", false, "write the screens in testdata anew")
 
 // scenes are what the screens in testdata/screens show, each in two sizes.
 var scenes = map[string][]string{
-	"places":             {"~Needs you", "2", "~keeps sums"},
-	"places-object":      {"~Needs you", "2", "~▸ north", "j", "enter", "~▸ reeds", "j", "enter", "~dawn.txt", "j", "~2 versions(.|\\n)*second"},
-	"places-remove":      {"~Needs you", "2", "~▸ north", "j", "enter", "~▸ reeds", "j", "~versioning +on", "E", "~things that go, 6,"},
+	"places": {"~Needs you", "2", "~keeps sums"},
+	"places-object": {"~Needs you", "2", "~▸ north", "j", "enter", "~▸ reeds", "j", "enter", "~dawn.txt", "j",
+		"~2 versions(.|\\n)*second"},
+	"places-delete": {"~Needs you", "2", "~▸ north", "j", "enter", "~▸ reeds", "j", "~versioning +on", "E",
+		"~things that go, 6,"},
 	"places-credentials": {"~Needs you", "2", "~keeps sums", "K", "~a keeps one"},
 	"places-new":         {"~Needs you", "2", "~keeps sums", "n", "~Paste an address"},
 	"job":                {"~Needs you", "3", "~What it would do(.|\\n)*asks"},
@@ -30,12 +32,13 @@ var scenes = map[string][]string{
 	"plan":               {"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\\n)*names: ", "j", "enter", "~more.wav"},
 	"plan-approve":       {"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\\n)*names: ", "a", "~Let plan 2 run"},
 	"plan-conflict":      {"~Needs you", "4", "~a.wav(.|\\n)*names: ", "d", "~Decide a.wav"},
-	"plan-none":          {"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\\n)*names: ", "/", "z", "z", "~Nothing here is of that kind"},
-	"run-failures":       {"~Needs you", "5", ">", "~done with failures", "tab", "~▌ 3 × "},
-	"run-never":          {"~Needs you", "5", "~has not run yet"},
-	"proof":              {"~Needs you", "6", ">", ">", ">", "~▸ reeds", "j", "enter", "~more.wav"},
-	"proof-never":        {"~Needs you", "6", "~Never proven"},
-	"keys":               {"~Needs you", "?", "~Keys everywhere"},
+	"plan-none": {"~Needs you", "4", ">", ">", ">", "~▸ reeds(.|\\n)*names: ", "/", "z", "z",
+		"~Nothing here is of that kind"},
+	"run-failures": {"~Needs you", "5", ">", "~done with failures", "tab", "~▌ 3 × "},
+	"run-never":    {"~Needs you", "5", "~has not run yet"},
+	"proof":        {"~Needs you", "6", ">", ">", ">", "~▸ reeds", "j", "enter", "~more.wav"},
+	"proof-never":  {"~Needs you", "6", "~Never proven"},
+	"keys":         {"~Needs you", "?", "~Keys everywhere"},
 }
 
 // passing is what differs from run to run: times, spans, rates, names that are drawn. It
@@ -50,7 +53,8 @@ var passing = []struct {
 	{regexp.MustCompile(`just now|(about )?\d+(\.\d+)? ?(ns|µs|ms|s|min)( ago)?\b`), "SPAN"},
 	{regexp.MustCompile(`\d+(\.\d+)? [KMGT]?i?B/s`), "RATE"},
 	{regexp.MustCompile(`\d+(\.\d+)? [GT]iB free`), "ROOM"},
-	{regexp.MustCompile(`[█▁▂▃▄▅▆▇╌]{2,}`), "CURVE"},
+	{regexp.MustCompile(`[█▁▂▃▄▅▆▇▀▔╌·]{2,}`), "CURVE"},
+	{regexp.MustCompile(`take \d\.wav +\d+ B +SPAN`), "ARRIVAL SPAN"}, // in whatever order
 	{regexp.MustCompile(` {2,}`), "  "},
 	{regexp.MustCompile(` +(\n|$)`), "$1"},
 }

@@ -70,6 +70,7 @@ func (h hands) sees(texts ...string) {
 // Objects of a folder are narrowed, sorted, made, marked, moved and removed by
 // hand, and the disk agrees each time.
 func TestPlacesByHand(t *testing.T) {
+	t.Parallel()
 	m := newWorld(t)
 	dir := m.shared.Service.Workspace().Dir
 	there := func(name string) bool {
@@ -140,7 +141,7 @@ func TestPlacesByHand(t *testing.T) {
 		h.press("j")
 	}
 	h.press("D")
-	h.sees("Remove copy/x/new ones/", "Type the number of things that go, 3,")
+	h.sees("Delete copy/x/new ones/", "Type the number of things that go, 3,")
 	h.typed("4")
 	h.press("enter")
 	h.sees("this is not the number")
@@ -150,7 +151,7 @@ func TestPlacesByHand(t *testing.T) {
 	h.sees("Done.")
 	assert.False(t, there("copy/x/new ones"))
 	h.press("enter", "H")
-	h.sees("What was removed", "3 objects, 2.9 KiB")
+	h.sees("What was deleted", "3 objects, 2.9 KiB")
 	m.Update(press("esc"))
 
 	h.press("K", "a")
@@ -169,5 +170,73 @@ func TestPlacesByHand(t *testing.T) {
 	h.sees("Type its label, marsh")
 	h.typed("marsh")
 	h.press("enter")
-	h.sees("Removed the credential marsh")
+	h.sees("Deleted the credential marsh")
+}
+
+// Whatever is done with an object, the cursor is still on it afterwards, so that the next key
+// is not about something else; and the command that does the same is at hand.
+func TestCursorStaysOnItsObject(t *testing.T) {
+	t.Parallel()
+	dir := keyWorld(t)
+	at := "north › reeds › dawn.txt"
+	for _, c := range []struct {
+		name, command string
+		steps         []string
+	}{
+		{"brought back", "versions back north/reeds/dawn.txt ", []string{"tab", "~left older", "left",
+			"~1 before the newest", "b", "~Bring back an older state", "?command", "enter", "~Brought back"}},
+		{"metadata", "metadata north/reeds/dawn.txt --set site=weir", []string{"i", "~Metadata and tags",
+			"=site = weir",
+			"?command", "enter", "~set metadata", "esc"}},
+		{"read again", "info north/reeds/dawn.txt", []string{"?command", "r", "~Read again"}},
+		{"deleted shown", "info north/reeds/dawn.txt --deleted|info north/reeds/dawn.txt", []string{"V",
+			"~○ gone.txt", "?command"}},
+		{"another deleted beside it", "delete north/reeds/frozen.txt --approve 1", []string{"j", "j", "~› frozen.txt",
+			"D",
+			"~Versions are kept", "enter", "~Type the number", "?command", "=1", "enter", "~delete: ", "esc"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			x := openStage(t, copied(t, dir))
+			x.goes("~Needs you", "2", "~▸ north", "j", "enter", "~▸ reeds", "j", "enter", "~dawn.txt", "j", "~"+at)
+			want := at
+			for _, step := range c.steps {
+				if step != "?command" {
+					x.goes(step)
+					continue
+				}
+				words := x.m.screens[x.m.view].(kit.Commander).Command()
+				assert.Regexp(t, "^("+c.command+")", strings.Join(words, " "))
+			}
+			if strings.Contains(c.name, "another") {
+				want = "north › reeds › deep"
+			}
+			x.goes("~"+want, "~▾ reeds(.|\n)*dawn.txt")
+			x.goes("~" + want)
+		})
+	}
+}
+
+// Two trees side by side: each keeps a path of its own, what differs between their folders is
+// told, and what is marked in one goes to the other by a plan.
+func TestTwoTrees(t *testing.T) {
+	t.Parallel()
+	dir := copied(t, keyWorld(t))
+	x := openStage(t, dir)
+	x.goes("~Needs you", "2", "~▸ north", "j", "enter", "~▸ reeds", "j", "enter", "~dawn.txt", "|", "~\\| one tree",
+		"~▸ studio", "j", "j", "~› studio", "enter", "~▸ masters", "=", "~looking|1 only|only at", "~only at the left",
+		"esc", "tab", "~› reeds", "j", "~› dawn.txt")
+	assert.Equal(t, []string{"copy", "north/reeds/dawn.txt", "studio"},
+		x.m.screens[x.m.view].(kit.Commander).Command())
+	x.goes("M", "~› Plan › tray-1", "~add 1", "~once proven")
+	assert.FileExists(t, filepath.Join(dir, "state/drops/tray-1.json"))
+	x.goes("2", "~▌ north/reeds", "|", "~\\| beside|space mark", "|", "~\\| one tree")
+}
+
+// A job is found by typing some of its name, from any view.
+func TestJobsAreFoundByTyping(t *testing.T) {
+	t.Parallel()
+	x := openStage(t, copied(t, keyWorld(t)))
+	x.goes("~Needs you", "ctrl+p", "~do what", "=fail", "~job +failing", "enter", "~› Plan › failing", "3",
+		"~› Jobs › failing", "ctrl+p", "=mast", "~job +masters", "enter", "~› Jobs › masters", "ctrl+p", "=zzz",
+		"~no action and no job")
 }

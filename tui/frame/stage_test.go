@@ -15,7 +15,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/require"
 
+	"lumtra/core/job"
 	"lumtra/service"
+	"lumtra/service/workspace"
 )
 
 // stage is a window without a terminal: what its commands come to is fed back to it as it
@@ -30,11 +32,12 @@ type stage struct {
 
 // openStage opens a window on a workspace.
 func openStage(t *testing.T, dir string) *stage {
-	s, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state"), Trust: true})
+	s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state"), Trust: true})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	x := &stage{t: t, m: newModel(ctx, s), msgs: make(chan tea.Msg, 1024)}
 	t.Cleanup(func() { cancel(); s.Close(); x.busy.Wait() })
+	x.m.shared.PreferencesAt = filepath.Join(dir, "mine", job.PreferencesFile)
 	x.do(x.m.Init())
 	x.update(tea.WindowSizeMsg{Width: 170, Height: 56})
 	return x
@@ -61,7 +64,8 @@ func (x *stage) take(msg tea.Msg) {
 			x.do(c)
 		}
 	default:
-		if v := reflect.ValueOf(msg); v.Kind() == reflect.Slice && v.Type().Elem() == reflect.TypeFor[tea.Cmd]() { // a sequence
+		// a sequence
+		if v := reflect.ValueOf(msg); v.Kind() == reflect.Slice && v.Type().Elem() == reflect.TypeFor[tea.Cmd]() {
 			for i := range v.Len() {
 				if c, _ := v.Index(i).Interface().(tea.Cmd); c != nil {
 					x.take(c())
@@ -83,7 +87,8 @@ func (x *stage) await(match *regexp.Regexp) bool {
 		select {
 		case msg := <-x.msgs:
 			switch kind := fmt.Sprintf("%T", msg); {
-			case kind == "tea.QuitMsg", kind == "tea.execMsg", kind == "tea.setClipboardMsg", kind == "tea.printLineMessage":
+			case kind == "tea.QuitMsg", kind == "tea.execMsg", kind == "tea.setClipboardMsg",
+				kind == "tea.printLineMessage":
 				x.left += kind + " "
 			default:
 				x.update(msg)
@@ -127,4 +132,4 @@ func copied(t *testing.T, from string) string {
 }
 
 // patience is how long a window is given to show something.
-const patience = time.Minute
+const patience = 4 * time.Minute

@@ -11,6 +11,7 @@ import (
 
 	"lumtra/core/job"
 	"lumtra/service"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -25,14 +26,14 @@ type draft struct {
 	wrong *job.Mistake
 
 	// effect is the newest there is; of tells which text it is of.
-	effect    *service.Effect
+	effect    *workroom.Effect
 	of        string
 	effectErr error
-	partial   atomic.Pointer[service.Effect] // while working it out goes on
+	partial   atomic.Pointer[workroom.Effect] // while working it out goes on
 	working   bool
 	stop      context.CancelFunc
 	turn      int // of the newest request for an effect
-	survey    *service.Activity
+	survey    *workroom.Activity
 	surveyErr error
 }
 
@@ -57,11 +58,14 @@ func (d *draft) set(s *service.Service, p *phrase, value any) {
 		d.wrong = &job.Mistake{What: kit.Reason(err), Setting: p.setting()}
 		return
 	}
-	if plain, err := job.Set(d.text, nil, p.path...); err == nil && value != nil {
+	if plain, err := job.Set(d.text, nil, p.path...); err == nil && value != nil && p.into == nil {
 		was, now := d.parse(s, plain), d.parse(s, text)
 		if was != nil && now != nil && p.value(was) == p.value(now) && p.how == byChoice {
 			text = plain
 		}
+	}
+	if p.setting() == "target" {
+		text = fitting(text, d.parse(s, text))
 	}
 	d.text = text
 	d.read(s)
@@ -77,7 +81,7 @@ type (
 	effectMsg struct {
 		job    string
 		turn   int
-		effect *service.Effect
+		effect *workroom.Effect
 		err    error
 	}
 	// startEffect begins to work an effect out, when nothing was typed meanwhile.
@@ -127,14 +131,14 @@ func (d *draft) begin(ctx context.Context, s *service.Service) tea.Cmd {
 	j, turn, name := *d.job, d.turn, d.name
 	d.of = d.text
 	return tea.Batch(func() tea.Msg {
-		e, err := s.Effect(ctx, &j, func(p *service.Effect) { d.partial.Store(p) })
+		e, err := s.Effect(ctx, &j, func(p *workroom.Effect) { d.partial.Store(p) })
 		return effectMsg{name, turn, e, err}
 	}, after(partialStep, stillWorking{name, turn}))
 }
 
 // surveyNow surveys both sides of the draft.
 func (d *draft) surveyNow(ctx context.Context, s *service.Service) tea.Cmd {
-	act := &service.Activity{}
+	act := &workroom.Activity{}
 	d.survey, d.surveyErr = act, nil
 	j, name := *d.job, d.name
 	return func() tea.Msg {

@@ -13,7 +13,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/plan"
 	"lumtra/core/rule"
-	"lumtra/service"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -28,13 +28,16 @@ func (s *Screen) Render(width, height int) string {
 		return kit.Lines(lines, width, height)
 	}
 	if d == nil {
-		return kit.Lines([]string{"", "  " + t.Paper.Render("No jobs yet.") + t.Ash.Render("  n begins one: a sentence that says what to take, where to bring it, and how.")}, width, height)
+		return kit.Lines([]string{"", "  " +
+			t.Paper.Render("No jobs "+
+				"yet.") + t.Ash.Render("  n begins one: a sentence that says what to take, where to bring it, and "+
+			"how.")}, width, height)
 	}
 	lines := append([]string{s.strip(width), ""}, s.sentence(d, width, height < 28)...)
 	lines = append(lines, kit.RuleLine(t, width))
 	below := height - len(lines)
 	if width < 110 {
-		all := s.effect(d, width-2)
+		all := s.effect(d, width-2, below < 8)
 		if s.edit != nil || s.toml {
 			all = append(append(s.panel(d, width-2), ""), all...)
 		}
@@ -45,7 +48,7 @@ func (s *Screen) Render(width, height int) string {
 	}
 	half := width * 42 / 100
 	left := kit.Lines(indent(s.panel(d, half-3)), half, below)
-	right := kit.Lines(s.effect(d, width-half-3), width-half-3, below)
+	right := kit.Lines(s.effect(d, width-half-3, false), width-half-3, below)
 	return kit.Stack(kit.Lines(lines, width, len(lines)), kit.Beside(t, left, right))
 }
 
@@ -113,7 +116,8 @@ func (s *Screen) sentence(d *draft, width int, short bool) []string {
 	lines := sentence(d.job)
 	for i, line := range lines {
 		// Where there is little room, guards and limits wait until one comes to them.
-		if short && i >= len(lines)-2 && !slices.ContainsFunc(line, func(x segment) bool { return x.phrase == s.under() }) {
+		if short && i >= len(lines)-2 &&
+			!slices.ContainsFunc(line, func(x segment) bool { return x.phrase == s.under() }) {
 			continue
 		}
 		out = append(out, s.line(d, line, width-4)...)
@@ -195,7 +199,8 @@ func (s *Screen) idle(d *draft, p *phrase) bool {
 		return false
 	}
 	for _, x := range d.effect.Tallies {
-		if x.Idle != "" && (strings.HasPrefix(x.Rule, name+" ") || strings.HasPrefix(x.Rule, strings.ReplaceAll(name, "-", " ")+" ")) {
+		if x.Idle != "" &&
+			(strings.HasPrefix(x.Rule, name+" ") || strings.HasPrefix(x.Rule, strings.ReplaceAll(name, "-", " ")+" ")) {
 			return true
 		}
 	}
@@ -222,14 +227,18 @@ func (s *Screen) panel(d *draft, width int) []string {
 	p := s.under()
 	lines := []string{t.Strong.Render(p.title)}
 	if s.edit == nil {
-		lines = append(lines, t.Ash.Render(map[bool]string{true: p.setting(), false: "the rules about what is taken"}[p.setting() != ""]), "")
+		lines = append(lines,
+			t.Ash.Render(map[bool]string{true: p.setting(),
+				false: "the rules about what is taken"}[p.setting() != ""]), "")
 		for _, c := range p.choices {
 			lines = append(lines, s.option(c, c.value == p.value(d.job), width)...)
 		}
 		if len(p.choices) == 0 && p.hint != "" {
-			lines = append(lines, t.Ash.Render(p.hint))
+			for _, l := range kit.Wrap(p.hint, width) {
+				lines = append(lines, t.Ash.Render(l))
+			}
 		}
-		return lines
+		return append(lines, s.reading(d, width)...)
 	}
 	return append(lines, s.editLines(d, width)...)
 }
@@ -256,32 +265,41 @@ func (s *Screen) editLines(d *draft, width int) []string {
 		for i, c := range e.p.choices {
 			lines = append(lines, s.option(c, i == e.cursor.At, width)...)
 		}
-		return lines
+		return append(lines, s.reading(d, width)...)
 	case byRule:
 		for i, r := range s.addable() {
 			mark, style := "  ", t.Paper
 			if i == e.cursor.At {
 				mark, style = t.Lamp.Render("▌ "), t.Lamp
 			}
-			lines = append(lines, mark+style.Render(kit.Fit(r.setting()[len("select."):], 15))+t.Ash.Render(kit.Name(r.title+": "+r.hint, width-18)))
+			lines = append(lines,
+				mark+style.Render(kit.Fit(r.setting()[len("select."):], 15))+t.Ash.Render(kit.Name(r.title+": "+
+					r.hint, width-18)))
 		}
 		return lines
 	}
 	e.input.SetWidth(max(width-4, 8))
 	field := kit.SafeView(e.input.View())
-	lines = append(lines, t.Lamp.Render("▌ ")+field, t.Ash.Render("  "+kit.Name(e.p.hint, width-2)))
+	lines = append(lines, t.Lamp.Render("▌ ")+field)
+	if line, ok := s.pointer(d); ok {
+		lines = append(lines, line)
+	}
+	for _, l := range kit.Wrap(e.p.hint, width-2) {
+		lines = append(lines, "  "+t.Ash.Render(l))
+	}
 	if d.wrong != nil && d.wrong.Setting == e.p.setting() {
 		for _, l := range kit.Wrap("▲ "+object.Display(d.wrong.What), width-2) {
 			lines = append(lines, "  "+t.Flare.Render(l))
 		}
 	}
 	if e.p.how != byPlace {
-		return lines
+		return append(lines, s.reading(d, width)...)
 	}
 	lines = append(lines, "")
 	switch {
 	case e.kidsErr != nil:
-		for _, l := range kit.Wrap("cannot look there: "+object.Display(e.kidsErr.Error())+"; it can still be typed", width-2) {
+		for _, l := range kit.Wrap("cannot look there: "+object.Display(e.kidsErr.Error())+"; it can still be typed",
+			width-2) {
 			lines = append(lines, "  "+t.Flare.Render(l))
 		}
 	case e.kids == nil:
@@ -304,7 +322,7 @@ func (s *Screen) editLines(d *draft, width int) []string {
 }
 
 // effect is what the job would do, as far as is known.
-func (s *Screen) effect(d *draft, width int) []string {
+func (s *Screen) effect(d *draft, width int, short bool) []string {
 	t := s.Theme
 	head := t.Strong.Render("What it would do")
 	wrapped := func(style lipgloss.Style, text string) (lines []string) {
@@ -321,13 +339,18 @@ func (s *Screen) effect(d *draft, width int) []string {
 			took = kit.Span(s.Now().Sub(began))
 		}
 		return []string{head, "", t.Lamp.Render("▸ "+stage) + t.Ash.Render("  "+took),
-			t.Paper.Render(fmt.Sprintf("%s objects at the source, %s at the target", kit.Count(d.survey.Source.Objects.Load()), kit.Count(d.survey.Target.Objects.Load())))}
+			t.Paper.Render(fmt.Sprintf("objects: %s at the source, %s at the target",
+				kit.Count(d.survey.Source.Objects.Load()), kit.Count(d.survey.Target.Objects.Load())))}
 	case d.surveyErr != nil:
 		return append([]string{head, ""}, wrapped(t.Flare, kit.Reason(d.surveyErr))...)
 	case d.wrong != nil && d.effect == nil:
 		return []string{head, "", t.Ash.Render("Once nothing is missing or wrong in the sentence, this tells.")}
-	case errors.Is(d.effectErr, service.ErrNotSurveyed):
-		return append([]string{head, ""}, append(wrapped(t.Paper, "Not known: "+strings.TrimPrefix(d.effectErr.Error(), service.ErrNotSurveyed.Error()+": ")+" was never surveyed."), t.Lamp.Render("s")+t.Ash.Render(" surveys both sides; nothing is copied by that"))...)
+	case errors.Is(d.effectErr, workroom.ErrNotSurveyed):
+		return append([]string{head, ""},
+			append(wrapped(t.Paper, "Not known. Not surveyed yet: "+
+				strings.TrimPrefix(d.effectErr.Error(), workroom.ErrNotSurveyed.Error()+
+					": ")+"."),
+				t.Lamp.Render("s")+t.Ash.Render(" surveys both sides; nothing is copied by that"))...)
 	case d.effectErr != nil:
 		return append([]string{head, ""}, wrapped(t.Flare, kit.Reason(d.effectErr))...)
 	}
@@ -345,7 +368,11 @@ func (s *Screen) effect(d *draft, width int) []string {
 	if note != "" {
 		note = t.Lamp.Render("  " + note)
 	}
-	lines := []string{head + note, t.Ash.Render(fmt.Sprintf("by surveys of %s and %s", s.ago(e.Source.Began), s.ago(e.Target.Began))), ""}
+	if short { // what goes and what comes, before all else
+		return append(kit.Flow(append([]string{head + note}, s.effectParts(e)...), width), s.sendsAndDeletes(e)...)
+	}
+	lines := []string{head + note,
+		t.Ash.Render(fmt.Sprintf("by surveys of %s and %s", s.ago(e.Source.Began), s.ago(e.Target.Began))), ""}
 	lines = append(lines, s.figures(e, width)...)
 	lines = append(lines, s.examples(d, e, width)...)
 	lines = append(lines, s.tallies(e, width)...)
@@ -353,7 +380,7 @@ func (s *Screen) effect(d *draft, width int) []string {
 		lines = append(lines, wrapped(t.Dusk, "· "+u)...)
 	}
 	for _, h := range e.Held {
-		lines = append(lines, wrapped(t.Flare, "▲ a guard would hold it back: "+h)...)
+		lines = append(lines, wrapped(t.Flare, "▲ a safety limit would hold it back: "+h)...)
 	}
 	return lines
 }
@@ -366,36 +393,19 @@ func (s *Screen) ago(at time.Time) string {
 }
 
 // figures are objects, bytes, removals, time, requests and money.
-func (s *Screen) figures(e *service.Effect, width int) []string {
+func (s *Screen) figures(e *workroom.Effect, width int) []string {
 	t := s.Theme
-	row := func(name string, style lipgloss.Style, text string) string {
-		return t.Ash.Render(kit.Fit(name, 10)) + style.Render(text)
-	}
 	work := e.Totals.Work()
 	lines := []string{kit.EffectBar(t, &e.Totals, true, max(e.Totals.All().Count, 1), width)}
-	var parts []string
-	for _, k := range plan.Kinds {
-		if x := e.Totals[k]; x.Count > 0 {
-			glyph, style := t.Effect(k)
-			parts = append(parts, style.Render(glyph)+" "+t.Paper.Render(fmt.Sprintf("%s %s", k, kit.Count(x.Count))))
-		}
-	}
-	lines = append(lines, flow(parts, width)...)
-	lines = append(lines, "", row("sends", t.Strong, fmt.Sprintf("%s objects · %s", kit.Count(e.Totals[plan.Add].Count+e.Totals[plan.Change].Count), kit.Size(work.Bytes))))
-	gone, style := e.Totals[plan.Remove].Count, t.Paper
-	what := "nothing"
-	if gone > 0 {
-		style, what = t.Flare, fmt.Sprintf("%s objects · %s", kit.Count(gone), kit.Size(e.Totals[plan.Remove].Bytes))
-		if e.Rules.Extras == rule.Trash {
-			what += ", into the trash"
-		}
-	}
-	lines = append(lines, row("removes", style, what))
+	lines = append(lines, kit.Flow(s.effectParts(e), width)...)
+	lines = append(append(lines, ""), s.sendsAndDeletes(e)...)
 	if n := e.Afterwards; n.Count > 0 {
-		lines = append(lines, row("then", t.Dusk, fmt.Sprintf("%s objects · %s, once proven, are %s", kit.Count(n.Count), kit.Size(n.Bytes), e.Rules.Afterwards.Becomes())))
+		lines = append(lines,
+			s.figure("then", t.Dusk, fmt.Sprintf("%s · %s, once proven: %s", object.Count(n.Count, "object"),
+				kit.Size(n.Bytes), e.Rules.Afterwards.Becomes())))
 	}
 	if n := e.Totals[plan.Conflict].Count; n > 0 {
-		lines = append(lines, row("asks", t.Flare, kit.Count(n)+" conflicts to decide"))
+		lines = append(lines, s.figure("asks", t.Flare, kit.Count(n)+" conflicts to decide"))
 	}
 	if e.Share < 1 || e.Estimate.Expect == 0 && work.Count == 0 {
 		return append(lines, "")
@@ -403,23 +413,45 @@ func (s *Screen) figures(e *service.Effect, width int) []string {
 	return append(append(lines, kit.EstimateLines(t, &e.Estimate, width)...), "")
 }
 
-// flow sets cells side by side, in as many lines as it takes.
-func flow(cells []string, width int) []string {
-	var lines []string
-	line := ""
-	for _, c := range cells {
-		if line != "" && ansi.StringWidth(line)+ansi.StringWidth(c)+3 > width {
-			lines, line = append(lines, line), ""
+// effectParts are how many objects each effect has.
+func (s *Screen) effectParts(e *workroom.Effect) []string {
+	t := s.Theme
+	var parts []string
+	for _, k := range plan.Kinds {
+		if x := e.Totals[k]; x.Count > 0 {
+			glyph, style := t.Effect(k)
+			parts = append(parts, style.Render(glyph)+" "+t.Paper.Render(fmt.Sprintf("%s %s",
+				k.Words(e.Rules.TargetOnly), kit.Count(x.Count))))
 		}
-		if line != "" {
-			line += "   "
-		}
-		line += c
 	}
-	return append(lines, line)
+	return parts
 }
 
-func (s *Screen) examples(d *draft, e *service.Effect, width int) []string {
+// figure is one line of the effect: a name and what is to be said.
+func (s *Screen) figure(name string, style lipgloss.Style, text string) string {
+	return s.Theme.Ash.Render(kit.Fit(name, 10)) + style.Render(text)
+}
+
+// sendsAndDeletes are the two lines that matter most.
+func (s *Screen) sendsAndDeletes(e *workroom.Effect) []string {
+	t := s.Theme
+	gone, style := e.Totals[plan.Remove].Count, t.Paper
+	name, what := "deletes", "nothing"
+	if gone > 0 {
+		style, what = t.Flare, fmt.Sprintf("%s · %s", object.Count(gone, "object"),
+			kit.Size(e.Totals[plan.Remove].Bytes))
+		if e.Rules.TargetOnly == rule.MoveToTrash {
+			name, what = "trash", what+" moved to it"
+		}
+	}
+	return []string{
+		s.figure("sends", t.Strong,
+			fmt.Sprintf("%s · %s", object.Count(e.Totals[plan.Add].Count+e.Totals[plan.Change].Count, "object"),
+				kit.Size(e.Totals.Work().Bytes))),
+		s.figure(name, style, what)}
+}
+
+func (s *Screen) examples(d *draft, e *workroom.Effect, width int) []string {
 	t := s.Theme
 	all := append(append([]plan.Example(nil), e.Examples...), e.Alike...)
 	if len(all) == 0 {
@@ -440,12 +472,13 @@ func (s *Screen) examples(d *draft, e *service.Effect, width int) []string {
 	return append(lines, "")
 }
 
-func (s *Screen) tallies(e *service.Effect, width int) []string {
+func (s *Screen) tallies(e *workroom.Effect, width int) []string {
 	t := s.Theme
 	if len(e.Tallies) == 0 {
 		return nil
 	}
-	lines := []string{t.Ash.Render(fmt.Sprintf("rules, of %s objects; %s are taken", kit.Count(e.Source.Objects), kit.Count(e.Selected.Count)))}
+	lines := []string{t.Ash.Render(fmt.Sprintf("rules, of %s; %s are taken", object.Count(e.Source.Objects, "object"),
+		kit.Count(e.Selected.Count)))}
 	for _, x := range e.Tallies {
 		counts := ""
 		if x.Takes > 0 || x.Drops == 0 {

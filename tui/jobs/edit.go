@@ -41,6 +41,10 @@ func (e *editing) keys() []kit.Key {
 	switch e.p.how {
 	case byChoice, byRule:
 		keys = append(keys, kit.Key{Press: "down", Does: "next choice"})
+	case byText:
+		if len(e.p.presets) > 0 {
+			keys = append(keys, kit.Key{Press: "down", Does: "next of the usual ones"})
+		}
 	case byPlace:
 		keys = append(keys, kit.Key{Press: "down", Does: "choose below"}, kit.Key{Press: "tab", Does: "go into it"})
 	}
@@ -54,7 +58,7 @@ func (s *Screen) change() tea.Cmd {
 }
 
 func (s *Screen) changePhrase(d *draft, p *phrase, value string) tea.Cmd {
-	e := &editing{p: p, before: d.text, input: textinput.New()}
+	e := &editing{p: p, before: d.text, input: kit.NewInput()}
 	e.input.Prompt = ""
 	e.input.SetValue(value)
 	e.input.CursorEnd()
@@ -101,6 +105,11 @@ func (s *Screen) editKey(msg tea.KeyPressMsg) tea.Cmd {
 		switch e.p.how {
 		case byRule:
 			n = len(s.addable())
+		case byText:
+			if len(e.p.presets) > 0 {
+				return s.preset(map[string]int{"up": -1, "down": 1}[key])
+			}
+			return nil
 		case byPlace:
 			n = len(e.kids)
 			if !e.chosen {
@@ -127,9 +136,24 @@ func (s *Screen) editKey(msg tea.KeyPressMsg) tea.Cmd {
 	return s.editType(msg)
 }
 
+// preset puts the next or the last of the usual texts into the field.
+func (s *Screen) preset(step int) tea.Cmd {
+	e := s.edit
+	at := slices.Index(e.p.presets, e.input.Value()) + step
+	if at < 0 {
+		at = len(e.p.presets) - 1
+	}
+	e.input.SetValue(e.p.presets[at%len(e.p.presets)])
+	e.input.CursorEnd()
+	return s.try(e.input.Value())
+}
+
 // editType takes what is typed or pasted.
 func (s *Screen) editType(msg tea.Msg) tea.Cmd {
 	e := s.edit
+	if e.p.how == byChoice || e.p.how == byRule {
+		return kit.Cmd(kit.Say{Text: "This is chosen from the list: ↑ and ↓, then enter."})
+	}
 	was := e.input.Value()
 	var cmd tea.Cmd
 	e.input, cmd = e.input.Update(msg)
@@ -149,7 +173,11 @@ func (s *Screen) try(text string) tea.Cmd {
 	d := s.draft()
 	was := d.text
 	d.text = s.edit.before
-	d.set(s.Service, s.edit.p, s.edit.p.typed(text))
+	value := s.edit.p.typed(text)
+	if into := s.edit.p.into; into != nil {
+		value = into(d.job, text)
+	}
+	d.set(s.Service, s.edit.p, value)
 	if d.text == was {
 		return nil
 	}
@@ -263,8 +291,10 @@ func (s *Screen) newForm(from string) tea.Cmd {
 	if from != "" {
 		title, value = "A copy of "+from, from
 	}
-	f := &kit.Form{Title: title, Does: "go on", Notes: []string{"Lower-case letters, digits, - and _. It is written to a file when you say so."},
-		Fields: []*kit.Field{{Name: "name", Hint: "nightly-proofs"}, {Name: "begins with", Value: value, Choices: choices}}}
+	f := &kit.Form{Title: title, Does: "go on",
+		Notes: []string{"Lower-case letters, digits, - and _. It is written to a file when you say so."},
+		Fields: []*kit.Field{{Name: "name", Hint: "nightly-proofs"},
+			{Name: "begins with", Value: value, Choices: choices}}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		name := f.Get("name")
 		if s.drafts[name] != nil {
@@ -301,7 +331,8 @@ func (s *Screen) newForm(from string) tea.Cmd {
 }
 
 func (s *Screen) renameForm(d *draft) tea.Cmd {
-	f := &kit.Form{Title: "Rename " + d.name, Does: "rename it", Notes: []string{"Its plans, proofs and history go along."}, Fields: []*kit.Field{{Name: "name", Value: d.name}}}
+	f := &kit.Form{Title: "Rename " + d.name, Does: "rename it",
+		Notes: []string{"Its plans, proofs and history go along."}, Fields: []*kit.Field{{Name: "name", Value: d.name}}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		name, was, text := f.Get("name"), d.name, d.text
 		if d.wrong != nil {
@@ -327,7 +358,9 @@ func (s *Screen) renameForm(d *draft) tea.Cmd {
 }
 
 func (s *Screen) deleteForm(d *draft) tea.Cmd {
-	f := &kit.Form{Title: "Delete the job " + d.name, Does: "delete it", Warning: []string{"The file goes. Nothing at its places is touched; its plans and proofs stay in the state folder."},
+	f := &kit.Form{Title: "Delete the job " + d.name, Does: "delete it",
+		Warning: []string{"The file goes. Nothing at its places is touched; its plans and proofs stay in the state " +
+			"folder."},
 		Notes: []string{"Type the job's name."}, Fields: []*kit.Field{{Name: "name"}}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		if f.Get("name") != d.name {
@@ -366,7 +399,8 @@ func (s *Screen) removed(msg removedMsg) tea.Cmd {
 	if s.Job == msg.name {
 		s.Choose("", false)
 	}
-	return tea.Batch(s.load(), kit.Cmd(kit.Refresh{}), kit.Cmd(kit.Say{Text: "The job " + object.Display(msg.name) + " is gone; nothing at its places was touched."}))
+	return tea.Batch(s.load(), kit.Cmd(kit.Refresh{}),
+		kit.Cmd(kit.Say{Text: "The job " + object.Display(msg.name) + " is gone; nothing at its places was touched."}))
 }
 
 type otherName string

@@ -6,10 +6,8 @@ package jobs
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -36,8 +34,13 @@ type Screen struct {
 	seen   *job.Workspace
 }
 
-// New makes the view.
-func New(ctx context.Context, shared *kit.Shared) *Screen {
+// View is what the view tells of itself.
+var View = kit.ViewKind{View: kit.Jobs, Does: "what is to be done, as sentences",
+	Presses: kit.Presses(actions),
+	New:     func(ctx context.Context, shared *kit.Shared) kit.Screen { return newScreen(ctx, shared) }}
+
+// newScreen makes the view.
+func newScreen(ctx context.Context, shared *kit.Shared) *Screen {
 	return &Screen{Shared: shared, ctx: ctx, drafts: map[string]*draft{}, on: direction}
 }
 
@@ -73,36 +76,6 @@ func (s *Screen) Crumbs() []string {
 func (s *Screen) Asks() bool { return s.form != nil || s.edit != nil }
 
 func (s *Screen) draft() *draft { return s.drafts[s.at] }
-
-// Keys of the view.
-func (s *Screen) Keys() []kit.Key {
-	switch {
-	case s.form != nil:
-		return []kit.Key{{Press: "enter", Does: s.form.Does}, {Press: "esc", Does: "leave it"}}
-	case s.edit != nil:
-		return s.edit.keys()
-	}
-	d := s.draft()
-	keys := []kit.Key{{Press: "n", Does: "new: a job, or from a template"}}
-	if d == nil {
-		return keys
-	}
-	save := kit.Key{Press: "w", Does: "write: the file"}
-	if !d.changed() {
-		save.Off = "nothing was changed"
-	} else if d.wrong != nil {
-		save.Off = "something is wrong in it"
-	}
-	plan := kit.Key{Press: "p", Does: "plan: survey both sides"}
-	if d.wrong != nil {
-		plan.Off = "something is wrong in it"
-	} else if d.job.Template {
-		plan.Off = "templates are not planned"
-	}
-	return append([]kit.Key{{Press: "enter", Does: "change: this phrase"}, {Press: "right", Does: "next phrase"}, plan, save, {Press: "s", Does: "survey: both sides now"},
-		{Press: "t", Does: "text: the job's TOML"}, {Press: "e", Does: "editor: on that text"}, {Press: ">", Does: "next job"}}, append(keys, kit.Key{Press: "c", Does: "copy: this job"},
-		kit.Key{Press: "R", Does: "rename"}, kit.Key{Press: "D", Does: "delete: this job"}, kit.Key{Press: "z", Does: "undo: back to the file"})...)
-}
 
 // Update takes keys and what came of commands.
 func (s *Screen) Update(msg tea.Msg) tea.Cmd {
@@ -164,9 +137,12 @@ func (s *Screen) load() tea.Cmd {
 	s.seen = w
 	return func() tea.Msg {
 		texts := map[string]string{}
-		files, _ := filepath.Glob(w.Path("*"))
+		files, _ := os.ReadDir(filepath.Dir(w.Path("any")))
 		for _, f := range files {
-			name := strings.TrimSuffix(filepath.Base(f), ".toml")
+			name, ok := strings.CutSuffix(f.Name(), ".toml")
+			if !ok {
+				continue
+			}
 			if text, err := w.Text(name); err == nil {
 				texts[name] = text
 			}
@@ -304,78 +280,6 @@ func (s *Screen) typing(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *Screen) key(msg tea.KeyPressMsg) tea.Cmd {
-	key := msg.String()
-	giving := s.giving
-	s.giving = false
-	switch {
-	case s.form != nil:
-		if key == "esc" {
-			s.form = nil
-			return kit.Cmd(kit.Say{Text: "Left as it was."})
-		}
-		return s.form.Update(msg)
-	case s.edit != nil:
-		return s.editKey(msg)
-	case key == "n":
-		return s.newForm("")
-	}
-	d := s.draft()
-	if d == nil {
-		return nil
-	}
-	switch key {
-	case "right", "l", "tab":
-		s.step(1)
-	case "left", "h", "shift+tab":
-		s.step(-1)
-	case "down", "j":
-		s.stepLine(1)
-	case "up", "k":
-		s.stepLine(-1)
-	case ">":
-		return s.stepJob(1)
-	case "<":
-		return s.stepJob(-1)
-	case "enter", "space":
-		return s.change()
-	case "t":
-		s.toml = !s.toml
-	case "e":
-		return s.openEditor(d)
-	case "w":
-		return s.save(d, nil)
-	case "p":
-		return s.plan(d)
-	case "s":
-		if d.wrong == nil && d.survey == nil {
-			return d.surveyNow(s.ctx, s.Service)
-		}
-	case "c":
-		return s.newForm(d.name)
-	case "R":
-		return s.renameForm(d)
-	case "D":
-		return s.deleteForm(d)
-	case "z":
-		if !d.changed() {
-			return kit.Cmd(kit.Say{Text: "Nothing was changed."})
-		}
-		if !giving {
-			s.giving = true
-			return kit.Cmd(kit.Say{Text: "What was changed in " + d.name + " is in no file: z once more gives it up.", Bad: true})
-		}
-		if d.fresh {
-			return s.giveUp(d)
-		}
-		d.text = d.saved
-		d.read(s.Service)
-		s.keepOn()
-		return d.want()
-	}
-	return nil
-}
-
 // save writes the draft into its file, and goes on with then.
 func (s *Screen) save(d *draft, then tea.Cmd) tea.Cmd {
 	switch {
@@ -445,13 +349,6 @@ func (s *Screen) plan(d *draft) tea.Cmd {
 
 // openEditor gives the text to the person's editor.
 func (s *Screen) openEditor(d *draft) tea.Cmd {
-	editor := os.Getenv("VISUAL")
-	if editor == "" {
-		editor = os.Getenv("EDITOR")
-	}
-	if editor == "" {
-		editor = "vi"
-	}
 	file, err := os.CreateTemp("", d.name+"-*.toml")
 	if err == nil {
 		_, err = file.WriteString(d.text)
@@ -461,10 +358,10 @@ func (s *Screen) openEditor(d *draft) tea.Cmd {
 		return kit.Cmd(kit.Say{Text: "The text could not be handed to an editor: " + err.Error(), Bad: true})
 	}
 	path, name := file.Name(), d.name
-	return tea.ExecProcess(exec.Command("sh", "-c", editor+` "$1"`, "sh", path), func(err error) tea.Msg {
+	return kit.Edit(path, func(err error) tea.Msg {
 		defer os.Remove(path)
 		if err != nil {
-			return editedMsg{name: name, err: fmt.Errorf("%s: %w", editor, err)}
+			return editedMsg{name: name, err: err}
 		}
 		raw, err := os.ReadFile(path)
 		return editedMsg{name, string(raw), err}

@@ -29,7 +29,8 @@ func (s *Screen) outside(msg outsideMsg) tea.Cmd {
 	s.show(msg.name)
 	f := &kit.Form{Title: "The file of " + msg.name + " was edited outside", Does: "write mine over it",
 		Warning: []string{"Since it was read here, the file has become another. + was added to it, - taken out:"},
-		Notes:   append(differs(d.saved, msg.text), "", "What was changed here is not in it. esc leaves the file as it is; z gives up what was changed here.")}
+		Notes: append(differs(d.saved, msg.text), "",
+			"What was changed here is not in it. esc leaves the file as it is; z discards what was changed here.")}
 	f.Submit = func(*kit.Form) tea.Cmd {
 		d.saved = msg.text // seen, and to be written over
 		s.form = nil
@@ -81,5 +82,6 @@ func (s *Screen) giveUp(d *draft) tea.Cmd {
 	s.names = slices.DeleteFunc(s.names, func(n string) bool { return n == d.name })
 	s.turnTo("")
 	s.Choose("", false)
-	return tea.Batch(s.load(), kit.Cmd(kit.Say{Text: "The job " + object.Display(d.name) + " was never written, and is gone."}))
+	return tea.Batch(s.load(),
+		kit.Cmd(kit.Say{Text: "The job " + object.Display(d.name) + " was never written, and is gone."}))
 }

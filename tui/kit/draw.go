@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"charm.land/lipgloss/v2"
@@ -37,7 +38,7 @@ func FitLeft(s string, width int) string {
 // Name makes a key or file name safe to show and cuts it in the middle, where
 // long names tell least.
 func Name(s string, width int) string {
-	s = object.Display(s)
+	s = object.DisplayKey(s)
 	n := ansi.StringWidth(s)
 	if n <= width {
 		return s
@@ -82,8 +83,20 @@ func RuleLine(t *look.Theme, width int) string {
 	return t.Rule.Render(strings.Repeat("─", max(width, 0)))
 }
 
+// decimal tells that sizes are in powers of 1,000.
+var decimal atomic.Bool
+
+// Decimal says whether sizes and rates are shown in powers of 1,000 (kB, MB) rather than of
+// 1,024 (KiB, MiB). It is a person's preference and holds for the whole window.
+func Decimal(on bool) { decimal.Store(on) }
+
 // Size is a number of bytes with its unit, numbers aligned when set right.
-func Size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
+func Size(n int64) string {
+	if decimal.Load() {
+		return humanize.Bytes(uint64(max(n, 0)))
+	}
+	return humanize.IBytes(uint64(max(n, 0)))
+}
 
 // Count is a number with its thousands parted.
 func Count(n int64) string { return humanize.Comma(n) }
@@ -93,7 +106,7 @@ func Rate(bytesPerSecond float64, bits bool) string {
 	if bits {
 		return humanize.SIWithDigits(bytesPerSecond*8, 1, "bit/s")
 	}
-	return humanize.IBytes(uint64(max(bytesPerSecond, 0))) + "/s"
+	return Size(int64(max(bytesPerSecond, 0))) + "/s"
 }
 
 // Span is a length of time, as coarse as it is long.
@@ -146,29 +159,28 @@ func EffectBar(t *look.Theme, totals *plan.Totals, byCount bool, scale int64, wi
 	return Fit(b.String(), width)
 }
 
-var columns = []rune(" ▁▂▃▄▅▆▇█")
-
 // OverMark marks in an [AreaChart] how far a second curve lies above the first.
 const OverMark = "▔"
 
 // AreaChart draws values as columns of light, height lines high; top is the
-// value of a full column. Where over, which may be nil and else is as long, is
-// higher, a mark says how much.
-func AreaChart(t *look.Theme, values, over []float64, top, limit float64, width, height int) []string {
+// value of full height. What over lies above them is marked, and so is a limit that is not 0.
+// Columns that have no value yet are to come: hollow, as high as the value given for that.
+func AreaChart(t *look.Theme, values, over []float64, top, limit, hollow float64, width, height int) []string {
 	lines, mark := make([]string, height), LimitRow(limit, top, height)
 	if len(values) > width {
 		values = values[len(values)-width:]
 		over = over[max(len(over)-width, 0):]
 	}
+	filling := func(value float64, row int) float64 {
+		if top <= 0 {
+			return 0
+		}
+		return min(max(value/top*float64(height)-float64(height-1-row), 0), 1)
+	}
 	for row := range lines {
 		var b strings.Builder
-		floor := float64(height - 1 - row)
 		for i, v := range values {
-			level := 0.0
-			if top > 0 {
-				level = v / top
-			}
-			fill := min(max(level*float64(height)-floor, 0), 1)
+			fill := filling(v, row)
 			if i < len(over) && fill < 0.06 && LimitRow(over[i], top, height) == row {
 				b.WriteString(t.Ash.Render(OverMark))
 				continue
@@ -177,14 +189,33 @@ func AreaChart(t *look.Theme, values, over []float64, top, limit float64, width,
 				b.WriteString(t.Dusk.Render("╌"))
 				continue
 			}
-			b.WriteString(t.GlowStyle(level).Render(string(columns[int(fill*8+0.5)])))
+			b.WriteString(columnCell(t.GlowStyle(v/max(top, 1e-9)), fill, v > 0 && row == height-1))
 		}
-		if row == mark {
-			b.WriteString(t.Dusk.Render(strings.Repeat("╌", max(width-len(values), 0))))
+		if rest := max(width-len(values), 0); row == mark {
+			b.WriteString(t.Dusk.Render(strings.Repeat("╌", rest)))
+		} else if filling(hollow, row) >= 0.5 || hollow > 0 && row == height-1 {
+			b.WriteString(t.Rule.Render(strings.Repeat("·", rest)))
 		}
 		lines[row] = Fit(b.String(), width)
 	}
 	return lines
+}
+
+// columnCell is one cell of a column, filled so far from below. The light is the ground of the
+// cell and the glyph, turned round, what lies above it: blocks of some fonts leave seams
+// between lines, grounds never do.
+func columnCell(style lipgloss.Style, fill float64, least bool) string {
+	switch {
+	case fill > 0.94:
+		return style.Background(style.GetForeground()).Render("█")
+	case fill > 0.69:
+		return style.Reverse(true).Render("▔")
+	case fill > 0.25:
+		return style.Reverse(true).Render("▀")
+	case least: // something, all the same
+		return style.Render("▁")
+	}
+	return " "
 }
 
 // LimitRow is the row of a chart in which a limit lies; -1 for none.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"lumtra/core/estimate"
 	"lumtra/core/plan"
 	"lumtra/tui/look"
 )
@@ -51,8 +52,10 @@ func TestStack(t *testing.T) {
 
 func TestFigures(t *testing.T) {
 	for d, want := range map[time.Duration]string{
-		0: "0 ms", 999 * time.Millisecond: "999 ms", time.Second: "1.0 s", 59900 * time.Millisecond: "59.9 s", time.Minute: "1 min 00 s",
-		time.Hour - time.Second: "59 min 59 s", time.Hour: "1 h 00 min", 47*time.Hour + 59*time.Minute: "47 h 59 min", 48 * time.Hour: "2 days",
+		0: "0 ms", 999 * time.Millisecond: "999 ms", time.Second: "1.0 s", 59900 * time.Millisecond: "59.9 s",
+		time.Minute:             "1 min 00 s",
+		time.Hour - time.Second: "59 min 59 s", time.Hour: "1 h 00 min", 47*time.Hour + 59*time.Minute: "47 h 59 min",
+		48 * time.Hour: "2 days",
 	} {
 		assert.Equal(t, want, Span(d))
 	}
@@ -65,7 +68,8 @@ func TestFigures(t *testing.T) {
 	assert.Equal(t, "1.0 KiB/s", Rate(1024, false))
 	assert.Equal(t, "8 kbit/s", Rate(1000, true))
 	assert.Equal(t, "0 B/s", Rate(-3, false))
-	for amount, want := range map[float64]string{0: "0.00 EUR", 12.345: "12.35 EUR", 0.5: "0.5000 EUR", 0.00001: "under 0.0001 EUR", -0.00001: "just under 0 EUR", -0.5: "-0.5000 EUR", -3: "-3.00 EUR"} {
+	for amount, want := range map[float64]string{0: "0.00 EUR", 12.345: "12.35 EUR", 0.5: "0.5000 EUR",
+		0.00001: "under 0.0001 EUR", -0.00001: "just under 0 EUR", -0.5: "-0.5000 EUR", -3: "-3.00 EUR"} {
 		assert.Equal(t, want, Money(amount, "EUR"))
 	}
 }
@@ -87,20 +91,27 @@ func TestEffectBar(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		var drawn plan.Totals
 		for _, k := range plan.Kinds {
-			drawn[k] = plan.Total{Count: rapid.Int64Range(0, 9).Draw(rt, "count"), Bytes: rapid.Int64Range(0, 1<<40).Draw(rt, "bytes")}
+			drawn[k] = plan.Total{Count: rapid.Int64Range(0, 9).Draw(rt, "count"),
+				Bytes: rapid.Int64Range(0, 1<<40).Draw(rt, "bytes")}
 		}
 		width := rapid.IntRange(0, 60).Draw(rt, "width")
-		assert.Equal(rt, width, ansi.StringWidth(EffectBar(dark, &drawn, rapid.Bool().Draw(rt, "by"), rapid.Int64Range(0, 1<<41).Draw(rt, "scale"), width)))
+		assert.Equal(rt, width,
+			ansi.StringWidth(EffectBar(dark, &drawn, rapid.Bool().Draw(rt, "by"),
+				rapid.Int64Range(0, 1<<41).Draw(rt, "scale"), width)))
 	})
 }
 
 func TestAreaChart(t *testing.T) {
 	plain := func(lines []string) string { return ansi.Strip(strings.Join(lines, "\n")) }
-	assert.Equal(t, " ▄█ \n▄██ ", plain(AreaChart(dark, []float64{1, 3, 4}, nil, 4, 0, 4, 2)))
-	assert.Equal(t, "██", plain(AreaChart(dark, []float64{9, 4, 4}, nil, 4, 0, 2, 1)), "the newest where there is not room for all")
-	assert.Equal(t, "╌╌╌\n█ ╌", plain(AreaChart(dark, []float64{2, 0}, nil, 4, 3, 3, 2))[:len("╌╌╌\n█ ")]+"╌", "a limit is a line behind the curve")
-	assert.Equal(t, "▔  \n█  ", plain(AreaChart(dark, []float64{2}, []float64{4}, 4, 0, 3, 2)), "what lies above is marked")
-	assert.Equal(t, "   ", plain(AreaChart(dark, nil, nil, 0, 0, 3, 1)))
+	assert.Equal(t, " ▀█ \n▀██ ", plain(AreaChart(dark, []float64{1, 3, 4}, nil, 4, 0, 0, 4, 2)))
+	assert.Equal(t, "██", plain(AreaChart(dark, []float64{9, 4, 4}, nil, 4, 0, 0, 2, 1)),
+		"the newest where there is not room for all")
+	assert.Equal(t, "╌╌╌\n█ ╌", plain(AreaChart(dark, []float64{2, 0}, nil, 4, 3, 0, 3, 2))[:len("╌╌╌\n█ ")]+"╌",
+		"a limit is a line behind the curve")
+	assert.Equal(t, "▔  \n█  ", plain(AreaChart(dark, []float64{2}, []float64{4}, 4, 0, 0, 3, 2)),
+		"what lies above is marked")
+	assert.Equal(t, "   ", plain(AreaChart(dark, nil, nil, 0, 0, 0, 3, 1)))
+	assert.Equal(t, "█ \n█·\n█·", plain(AreaChart(dark, []float64{6}, nil, 6, 0, 4, 2, 3)), "what is to come is hollow")
 	assert.Equal(t, -1, LimitRow(0, 4, 2))
 	assert.Equal(t, -1, LimitRow(5, 4, 2), "above the chart")
 	assert.Equal(t, 0, LimitRow(4, 4, 2))
@@ -112,7 +123,8 @@ func TestRow(t *testing.T) {
 	lit := Row(dark, dark.Lamp.Render("te")+"xt", 8, true)
 	assert.Equal(t, "▌ text  ", ansi.Strip(lit))
 	open, _, _ := strings.Cut(dark.Chosen.Render("x"), "x")
-	assert.Equal(t, strings.Count(lit, "\x1b[m"), strings.Count(lit, open), "the ground is laid again wherever a style ends, and ends with the line")
+	assert.Equal(t, strings.Count(lit, "\x1b[m"), strings.Count(lit, open),
+		"the ground is laid again wherever a style ends, and ends with the line")
 	plain := Row(look.New(look.Unknown), "text", 8, true)
 	assert.Equal(t, "▌ text  ", ansi.Strip(plain), "without a ground of its own the mark tells the line")
 }
@@ -135,7 +147,8 @@ func TestCursor(t *testing.T) {
 		var c Cursor
 		for range rapid.IntRange(1, 20).Draw(rt, "steps") {
 			n, height := rapid.IntRange(0, 50).Draw(rt, "n"), rapid.IntRange(1, 20).Draw(rt, "height")
-			c.Key(rapid.SampledFrom([]string{"up", "down", "pgup", "pgdown", "home", "end", "?"}).Draw(rt, "key"), n, height)
+			c.Key(rapid.SampledFrom([]string{"up", "down", "pgup", "pgdown", "home", "end", "?"}).Draw(rt, "key"), n,
+				height)
 			first, last := c.Window(n, height)
 			require.True(rt, 0 <= first && first <= last && last <= n && last-first <= height)
 			require.Equal(rt, min(n, height), last-first, "no row is left empty while there are lines")
@@ -151,7 +164,9 @@ func TestWordsThatSteer(t *testing.T) {
 }
 
 func TestEstimateLines(t *testing.T) {
-	e := &plan.Estimate{Expect: time.Minute, Soon: 50 * time.Second, Late: 2 * time.Minute, Waiting: 0.75, Assumed: []string{"north"}, Digesting: 3 * time.Second, Currency: "EUR", Total: 2, Monthly: 0.5, Example: true, Unpriced: []string{"studio"}}
+	e := &estimate.Estimate{Expect: time.Minute, Soon: 50 * time.Second, Late: 2 * time.Minute, Waiting: 0.75,
+		Assumed: []string{"north"}, Digesting: 3 * time.Second, Currency: "EUR", Total: 2, Monthly: 0.5,
+		Example: true, Unpriced: []string{"studio"}}
 	text := func() string { return ansi.Strip(strings.Join(EstimateLines(dark, e, 200), "\n")) }
 	assert.Contains(t, text(), "about 1 min 00 s (50.0 s to 2 min 00 s); 75 % of it waits for answers")
 	assert.Contains(t, text(), "guessed for north, never measured")

@@ -6,13 +6,23 @@ import (
 	"strings"
 	"time"
 
-	"lumtra/core/plan"
+	"lumtra/core/estimate"
+	"lumtra/core/object"
 	"lumtra/tui/look"
 )
 
+// EstimateText is time and money of what a run would take, in a few words.
+func EstimateText(e *estimate.Estimate) string {
+	text := "about " + Span(e.Expect)
+	if e.Currency != "" {
+		text += " · " + Money(e.Total, e.Currency)
+	}
+	return text
+}
+
 // EstimateLines tell what a run would take: time with its range, requests,
 // money, and how earlier estimates turned out.
-func EstimateLines(t *look.Theme, e *plan.Estimate, width int) []string {
+func EstimateLines(t *look.Theme, e *estimate.Estimate, width int) []string {
 	row := func(name, text string) []string {
 		var lines []string
 		for i, l := range Wrap(text, width-10) {
@@ -29,17 +39,22 @@ func EstimateLines(t *look.Theme, e *plan.Estimate, width int) []string {
 	}
 	lines := row("takes", took)
 	if len(e.Assumed) > 0 {
-		lines = append(lines, row("", "guessed for "+strings.Join(e.Assumed, " and ")+", never measured: y in Places does")...)
+		lines = append(lines, row("", "guessed for "+strings.Join(e.Assumed, " and ")+
+			", never measured: y in Places does")...)
 	}
 	if e.Digesting >= time.Millisecond {
 		lines = append(lines, row("digests", Span(e.Digesting)+" of processor time on this machine")...)
 	}
 	if n := len(e.Past); n > 0 {
 		p := e.Past[0]
-		lines = append(lines, row("learnt", fmt.Sprintf("from %d; last said %s, was %s", e.Calibrated, Span(p.Estimated), Span(p.Actual)))...)
+		lines = append(lines,
+			row("learnt", fmt.Sprintf("from %d; last said %s, was %s", e.Calibrated, Span(p.Estimated),
+				Span(p.Actual)))...)
 	}
 	if e.Source.All()+e.Target.All() > 0 {
-		lines = append(lines, row("requests", fmt.Sprintf("%s at the source, %s at the target", Count(e.Source.All()), Count(e.Target.All())))...)
+		lines = append(lines,
+			row("requests", fmt.Sprintf("%s at the source, %s at the target", Count(e.Source.All()),
+				Count(e.Target.All())))...)
 	}
 	if e.Currency != "" {
 		money := fmt.Sprintf("%s once, %s a month", Money(e.Total, e.Currency), Money(e.Monthly, e.Currency))
@@ -48,13 +63,23 @@ func EstimateLines(t *look.Theme, e *plan.Estimate, width int) []string {
 		}
 		lines = append(lines, row("costs", money)...)
 	}
+	if p := e.AsPack; p != nil {
+		text := fmt.Sprintf("about %s as one pack, by %s at the target", Span(p.Expect),
+			object.Count(p.Target.All(), "request"))
+		if p.Currency != "" {
+			text += ", " + Money(p.Total, p.Currency) + " once"
+		}
+		lines = append(lines, row("packed", text+": m puts it into packs")...)
+	}
 	if len(e.Unpriced) > 0 {
-		lines = append(lines, row(map[bool]string{true: "costs", false: ""}[e.Currency == ""], "not known for "+strings.Join(e.Unpriced, " and ")+": rates.toml has no rates for it")...)
+		lines = append(lines, row(map[bool]string{true: "costs", false: ""}[e.Currency == ""], "not known for "+
+			strings.Join(e.Unpriced, " and ")+": rates.toml has no rates for it")...)
 	}
 	return lines
 }
 
-// Money is an amount with its currency, as fine as it takes to see any.
+// money is an amount with its currency, as fine as it takes to see any.
+// Money is an amount in a currency, small ones with more digits.
 func Money(amount float64, currency string) string {
 	digits := 2
 	if amount != 0 && math.Abs(amount) < 0.0001 {

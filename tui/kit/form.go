@@ -9,7 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"lumtra/core/object"
-	"lumtra/service"
+	"lumtra/service/workspace"
 	"lumtra/tui/look"
 )
 
@@ -39,11 +39,15 @@ type Form struct {
 	Notes   []string
 	Warning []string
 	Fields  []*Field
+	// Foot, when there is one, says below the fields what follows from what they hold.
+	Foot func(*Form) []string
 	// Does says what enter does.
 	Does string
 	// Submit takes the values; the command works, and reports in a message of
 	// the owner's.
 	Submit func(*Form) tea.Cmd
+	// Behind are the words of the command that does the same, nil where none does.
+	Behind func(*Form) []string
 	// Busy says what is being done since Submit; Err what went wrong.
 	Busy string
 	Err  error
@@ -55,7 +59,7 @@ type Form struct {
 func (f *Form) Init() *Form {
 	f.at = 0
 	for i, x := range f.Fields {
-		x.input = textinput.New()
+		x.input = NewInput()
 		x.input.Prompt = ""
 		x.input.SetValue(x.Value)
 		x.input.CursorEnd()
@@ -184,6 +188,9 @@ func (f *Form) Lines(t *look.Theme, width int) []string {
 	if len(f.Fields) > 0 {
 		lines = append(lines, "")
 	}
+	if f.Foot != nil {
+		wrapped(t.Paper.Render, f.Foot(f))
+	}
 	switch {
 	case f.Busy != "":
 		lines = append(lines, t.Lamp.Render(f.Busy+" …"))
@@ -191,7 +198,8 @@ func (f *Form) Lines(t *look.Theme, width int) []string {
 		if f.Err != nil {
 			wrapped(t.Flare.Render, []string{Reason(f.Err)})
 		}
-		lines = append(lines, t.Lamp.Render("enter")+" "+t.Ash.Render(f.Does)+"   "+t.Lamp.Render("esc")+" "+t.Ash.Render("leave it"))
+		lines = append(lines, t.Lamp.Render("enter")+" "+t.Ash.Render(f.Does)+"   "+t.Lamp.Render("esc")+" "+
+			t.Ash.Render("leave it"))
 	}
 	return lines
 }
@@ -199,7 +207,8 @@ func (f *Form) Lines(t *look.Theme, width int) []string {
 func (x *Field) draw(t *look.Theme, width int, here bool) string {
 	switch {
 	case len(x.Choices) > 0 && here:
-		return t.Lamp.Render("‹ ") + t.Paper.Render(object.Display(x.Value)) + t.Lamp.Render(" ›") + t.Ash.Render("  ← →")
+		return t.Lamp.Render("‹ ") + t.Paper.Render(object.Display(x.Value)) + t.Lamp.Render(" "+
+			"›") + t.Ash.Render("  ← →")
 	case len(x.Choices) > 0:
 		return t.Paper.Render(object.Display(x.Value))
 	case x.Value != "" && (x.Hidden || x.HiddenIf != nil && x.HiddenIf(x.Value)):
@@ -218,14 +227,15 @@ func (x *Field) draw(t *look.Theme, width int, here bool) string {
 // Reason is an error as a person reads it where it is plain that they have to
 // change something.
 func Reason(err error) string {
-	return strings.TrimPrefix(err.Error(), service.ErrBadInput.Error()+": ")
+	return strings.TrimPrefix(err.Error(), workspace.ErrBadInput.Error()+": ")
 }
 
 // SafeView keeps what was pasted from steering the terminal: the input's own
 // styling is all that may come through.
 func SafeView(view string) string {
 	return strings.Map(func(r rune) rune {
-		if r != '\x1b' && (r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069) {
+		if r != '\x1b' && (r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e ||
+			r >= 0x2066 && r <= 0x2069) {
 			return '·'
 		}
 		return r

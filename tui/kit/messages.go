@@ -1,32 +1,44 @@
 package kit
 
 import (
+	"context"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"lumtra/core/job"
 	"lumtra/core/object"
 	"lumtra/service"
 	"lumtra/tui/look"
 )
 
-// View names a view; its number is the digit that opens it.
-type View int
+// View names a view, as the header shows it. Those that others lead to are named here.
+type View string
 
 // The views.
 const (
-	Now View = iota + 1
-	Places
-	Jobs
-	Plan
-	Run
-	Proof
+	Now      View = "Now"
+	Places   View = "Places"
+	Jobs     View = "Jobs"
+	Plan     View = "Plan"
+	Run      View = "Run"
+	Proof    View = "Proof"
+	Settings View = "Settings"
 )
 
-var viewNames = [...]string{"", "Now", "Places", "Jobs", "Plan", "Run", "Proof"}
+// ViewKind is what a view tells of itself: its name, what it answers, and how it is made.
+type ViewKind struct {
+	View View
+	Does string
+	// OfJob tells that it is about one job, so that < and > go to another.
+	OfJob bool
+	// Presses are all keys that can ever do something there.
+	Presses []string
+	New     func(ctx context.Context, shared *Shared) Screen
+}
 
-// String is the view's name as the header shows it.
-func (v View) String() string { return viewNames[v] }
+// Keeper is a view that holds what is in no file yet; Unwritten names it.
+type Keeper interface{ Unwritten() []string }
 
 // Open asks the frame to show a view, with a job if it is about one.
 type Open struct {
@@ -34,13 +46,26 @@ type Open struct {
 	Job  string
 }
 
+// Commander is a view that knows the command which does what its cursor is on: the words
+// behind "lumtra", nil where no command does that.
+type Commander interface{ Command() []string }
+
+// Namer is a view that knows the name of what its cursor is on: a place, a key, a file; "" for
+// nothing.
+type Namer interface{ Name() string }
+
 // Opened tells a view that it is shown, and the job it is about.
 type Opened struct{ Job string }
+
+// Prefer asks the frame to read the person's preferences anew.
+type Prefer struct{}
 
 // Say asks the frame to tell something for a while in its last line but one.
 type Say struct {
 	Text string
 	Bad  bool
+	// Link is a path in the text that can be opened.
+	Link string
 }
 
 // StateMsg brings a new State to every view.
@@ -57,6 +82,13 @@ type Shared struct {
 	Theme   *look.Theme
 	State   State
 	Bits    bool // rates in bits rather than bytes
+	// Pixels is how the terminal takes pictures in full resolution.
+	Pixels Pixels
+	// Preferences are the person's, as far as they could be read; PreferencesAt is their file,
+	// and PreferencesErr what is wrong in it.
+	Preferences    *job.Preferences
+	PreferencesAt  string
+	PreferencesErr error
 	// Job is the job the views about one job are about; "" for any.
 	Job string
 	// Unwritten tells that Job is a draft that is in no file yet.

@@ -7,20 +7,29 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"lumtra/core/history"
 	"lumtra/core/job"
+	"lumtra/core/object"
 	"lumtra/core/plan"
+	"lumtra/core/starts"
 	"lumtra/service"
+	"lumtra/service/agenda"
+	"lumtra/service/runs"
+	"lumtra/service/workroom"
 )
 
 // State is what is going on, as of one moment: a snapshot that views draw from
 // and never change.
 type State struct {
-	At    time.Time
-	Jobs  []JobState
-	Needs []Need
+	changes int64 // of the collector, when it was taken
+	At      time.Time
+	Jobs    []JobState
+	Needs   []Need
+	// Agenda is what was and what comes by itself; nil before it was looked at.
+	Agenda *agenda.Outlook
 	// Pulse is the total rate over the last minutes in bytes a second, oldest
 	// first, one value per PulseStep.
 	Pulse []float64
@@ -36,7 +45,7 @@ type JobState struct {
 	Plan   *plan.Info // nil: none yet
 	Runs   []history.Run
 	Active *Active
-	Proof  *service.Proof
+	Proof  *workroom.Proof
 	// Approved tells that a person let the newest plan go.
 	Approved bool
 	// Done tells that the newest plan has been carried out in full.
@@ -44,7 +53,7 @@ type JobState struct {
 }
 
 // Active is a run under way.
-type Active struct{ service.RunState }
+type Active struct{ runs.State }
 
 // Last is the newest run, nil if there is none.
 func (j *JobState) Last() *history.Run {
@@ -70,7 +79,19 @@ type Collector struct {
 	mu      sync.Mutex
 	jobs    []JobState
 	read    time.Time
+	changes atomic.Int64 // see Changed
+	seen    int64        // of those, when a state was taken last
+	agenda  *agenda.Outlook
+	looked  time.Time
+	rules   string // of all jobs, when the agenda was looked at
 }
+
+// Changed tells that something is otherwise now than a state says that is being taken: it
+// is called before whoever changed it hears that it is done.
+func (c *Collector) Changed() { c.changes.Add(1) }
+
+// Outdated tells that something has changed since the taking of a state began.
+func (c *Collector) Outdated(st *State) bool { return st.changes != c.changes.Load() }
 
 const (
 	rereadEvery = 2 * time.Second
@@ -82,7 +103,9 @@ const (
 func (c *Collector) Collect(ctx context.Context, anew bool) State {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	st := State{At: c.Now()}
+	st := State{At: c.Now(), changes: c.changes.Load()}
+	anew = anew || st.changes != c.seen
+	c.seen = st.changes
 	s := c.Service
 	for _, j := range c.jobs {
 		if (s.Active(j.Job.Name) != nil) != (j.Active != nil) {
@@ -90,7 +113,8 @@ func (c *Collector) Collect(ctx context.Context, anew bool) State {
 		}
 	}
 	jobs := append(append([]*job.Job(nil), s.Workspace().Jobs...), lastDrops(s)...)
-	anew = anew || st.At.Sub(c.read) > rereadEvery || !slices.EqualFunc(jobs, c.jobs, func(j *job.Job, js JobState) bool { return j.Name == js.Job.Name })
+	anew = anew || st.At.Sub(c.read) > rereadEvery ||
+		!slices.EqualFunc(jobs, c.jobs, func(j *job.Job, js JobState) bool { return j.Name == js.Job.Name })
 	for i, j := range jobs {
 		var js JobState
 		if anew {
@@ -109,17 +133,74 @@ func (c *Collector) Collect(ctx context.Context, anew bool) State {
 		st.Needs = append(st.Needs, Need{What: m.Error(), View: Jobs, Key: "3", Job: jobOf(m)})
 	}
 	for name, until := range s.Expiring(st.At) {
-		what := "runs out " + until.Local().Format("2006-01-02 15:04")
+		what := "expires " + until.Local().Format("2006-01-02 15:04")
 		if until.Before(st.At) {
 			what = "ran out " + until.Local().Format("2006-01-02 15:04")
 		}
 		st.Needs = append(st.Needs, Need{What: "the credential of " + name + " " + what, View: Places, Key: "2"})
 	}
-	if c.jobs = st.Jobs; anew {
+	c.look(ctx, &st, anew)
+	// A copy, since views change theirs at once when a person has chosen something.
+	if c.jobs = slices.Clone(st.Jobs); anew {
 		c.read = st.At
 	}
 	return st
 }
+
+// lookEvery is how often coming starts are worked out anew where nothing changed.
+const lookEvery = 15 * time.Second
+
+// look takes the agenda as it is, and what in it needs a person. Coming starts are worked out again
+// now and then, and when jobs are others.
+func (c *Collector) look(ctx context.Context, st *State, anew bool) {
+	w := c.Service.Workspace()
+	var rules strings.Builder
+	for _, j := range w.Jobs {
+		fmt.Fprintf(&rules, "%s %v\n", j.Name, j.When)
+	}
+	since := st.At.Add(-lookBack)
+	switch {
+	case c.agenda == nil || rules.String() != c.rules || st.At.Sub(c.looked) > lookEvery:
+		o, err := c.Service.Agenda(ctx, since, st.At.Add(LookAhead))
+		if err != nil {
+			if st.Err == nil {
+				st.Err = err
+			}
+			return
+		}
+		c.agenda, c.looked, c.rules = o, st.At, rules.String()
+	case anew:
+		kept, err := c.Service.Starts(ctx, since)
+		if err != nil {
+			return
+		}
+		o := *c.agenda
+		o.Kept = kept
+		c.agenda = &o
+	}
+	st.Agenda = c.agenda
+	for _, j := range w.Jobs {
+		r := c.agenda.Last(j.Name)
+		if r == nil || r.State != starts.Failed && r.State != starts.Missed && r.State != starts.Skipped {
+			continue
+		}
+		if r.State == starts.Skipped && r.Until.IsZero() {
+			continue // as the job says
+		}
+		if js := st.JobNamed(j.Name); js == nil || js.Last() != nil && js.Last().Began.After(r.Slot) {
+			continue // it has run since
+		}
+		need := Need{Job: j.Name, View: Now, What: fmt.Sprintf("its start of %s %s", r.Slot.Local().Format("Mon 15:04"),
+			r.Words())}
+		if r.State == starts.Failed && r.Plan != 0 {
+			continue // its run or proof tells
+		}
+		st.Needs = append(st.Needs, need)
+	}
+}
+
+// LookAhead is how far coming starts are looked for.
+const LookAhead = 45 * 24 * time.Hour
 
 // jobOf is the job a mistake is in; "" for other files.
 func jobOf(err error) string {
@@ -178,13 +259,13 @@ func needs(j *JobState) []Need {
 		add(Plan, "4", "plan %d is held back: %s", p.Number, p.Held[0])
 	}
 	if p := j.Plan; p != nil && p.Totals[plan.Conflict].Count > 0 {
-		add(Plan, "4", "plan %d has %s to decide", p.Number, count(p.Totals[plan.Conflict].Count, "conflict"))
+		add(Plan, "4", "plan %d has %s to decide", p.Number, object.Count(p.Totals[plan.Conflict].Count, "conflict"))
 	}
 	if last := j.Last(); last != nil && j.Active == nil {
 		switch last.End {
 		case history.Failures:
 			if last.Failed > 0 {
-				add(Run, "5", "%s failed in the last run", count(last.Failed, "object"))
+				add(Run, "5", "%s failed in the last run", object.Count(last.Failed, "object"))
 			} else if last.Gaps > 0 {
 				add(Run, "5", "parts of the places could not be listed")
 			}
@@ -197,17 +278,11 @@ func needs(j *JobState) []Need {
 	if p := j.Proof; p != nil && !p.Holds() {
 		add(Proof, "6", "the last proof does not hold")
 	}
-	if p := j.Plan; p != nil && !j.Done && !p.Settled() && len(p.Held) == 0 && j.Active == nil && (j.Last() == nil || j.Last().Plan != p.Number) {
+	if p := j.Plan; p != nil && !j.Done && !p.NothingToDo() && len(p.Held) == 0 && j.Active == nil &&
+		(j.Last() == nil || j.Last().Plan != p.Number) {
 		add(Plan, "4", "plan %d waits to be approved", p.Number)
 	}
 	return found
-}
-
-func count(n int64, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return Count(n) + " " + what + "s"
 }
 
 // JobNamed is the state of the job with the name; nil if there is none.
@@ -218,24 +293,4 @@ func (st *State) JobNamed(name string) *JobState {
 		}
 	}
 	return nil
-}
-
-// Expect tells when a run should end: at the better and at the worse of its
-// rate over all and its rate of late. It is false while nothing can be told.
-func (a *Active) Expect(now time.Time) (soon, late time.Time, ok bool) {
-	left := float64(a.Planned.Bytes - a.BeforeBytes - a.Bytes)
-	n := len(a.Samples)
-	if n < 5 || a.Bytes == 0 || left < 0 {
-		return soon, late, false
-	}
-	last := a.Samples[n-1]
-	recent := a.Samples[max(0, n-40)]
-	overall := float64(last.Bytes) / last.At.Seconds()
-	lately := float64(last.Bytes-recent.Bytes) / max((last.At-recent.At).Seconds(), 0.001)
-	fast, slow := max(overall, lately), min(overall, lately)
-	if slow <= 0 {
-		return soon, late, false
-	}
-	in := func(rate float64) time.Time { return now.Add(time.Duration(left / rate * float64(time.Second))) }
-	return in(fast), in(slow), true
 }

@@ -4,33 +4,30 @@ import (
 	"errors"
 	"fmt"
 	"testing"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"lumtra/core/history"
 	"lumtra/core/job"
 	"lumtra/core/plan"
 	"lumtra/core/proof"
-	"lumtra/core/transfer"
-	"lumtra/service"
+	"lumtra/service/workroom"
 )
 
 // What a job wants of a person is told once and at the right place, and not when it is
 // being done or was done.
 func TestNeeds(t *testing.T) {
-	work, conflicts := plan.Totals{plan.Add: {Count: 1}}, plan.Totals{plan.Conflict: {Count: 2}}
+	totals, conflicts := plan.Totals{plan.Add: {Count: 1}}, plan.Totals{plan.Conflict: {Count: 2}}
 	number := func(n int, totals plan.Totals, held ...string) *plan.Info {
 		p := &plan.Info{Number: n, Held: held}
 		p.Totals = totals
 		return p
 	}
 	ended := func(end history.End, plan int) []history.Run { return []history.Run{{End: end, Plan: plan}} }
-	holds := &service.Proof{Summary: &proof.Summary{}}
-	fails := &service.Proof{Summary: &proof.Summary{Objects: map[proof.Verdict]int64{proof.Missing: 1}}}
+	holds := &workroom.Proof{Summary: &proof.Summary{}}
+	fails := &workroom.Proof{Summary: &proof.Summary{Objects: map[proof.Verdict]int64{proof.Missing: 1}}}
 	running := &Active{}
 	for _, c := range []struct {
 		name string
@@ -38,21 +35,30 @@ func TestNeeds(t *testing.T) {
 		want []string
 	}{
 		{"nothing planned", JobState{}, nil},
-		{"a plan", JobState{Plan: number(3, work)}, []string{"Plan 4: plan 3 waits to be approved"}},
-		{"a plan without work", JobState{Plan: number(3, plan.Totals{plan.Same: {Count: 9}})}, nil},
-		{"one that is held", JobState{Plan: number(3, work, "it removes all")}, []string{"Plan 4: plan 3 is held back: it removes all"}},
-		{"one that was held and let go", JobState{Plan: number(3, work, "it removes all"), Approved: true}, nil},
-		{"one that was held and done", JobState{Plan: number(3, work, "it removes all"), Done: true, Runs: ended(history.Clean, 3)}, nil},
+		{"a plan", JobState{Plan: number(3, totals)}, []string{"Plan 4: plan 3 waits to be approved"}},
+		{"a plan without totals", JobState{Plan: number(3, plan.Totals{plan.Same: {Count: 9}})}, nil},
+		{"one that is held", JobState{Plan: number(3, totals, "it deletes all")},
+			[]string{"Plan 4: plan 3 is held back: it deletes all"}},
+		{"one that was held and let go", JobState{Plan: number(3, totals, "it deletes all"), Approved: true}, nil},
+		{"one that was held and done", JobState{Plan: number(3, totals, "it deletes all"), Done: true,
+			Runs: ended(history.Clean, 3)}, nil},
 		{"conflicts", JobState{Plan: number(3, conflicts)}, []string{"Plan 4: plan 3 has 2 conflicts to decide"}},
-		{"one under way", JobState{Plan: number(3, work), Active: running}, nil},
-		{"one that was done", JobState{Plan: number(3, work), Done: true, Runs: ended(history.Clean, 3)}, nil},
-		{"failures", JobState{Runs: []history.Run{{End: history.Failures, Failed: 1}}}, []string{"Run 5: 1 object failed in the last run"}},
-		{"gaps", JobState{Runs: []history.Run{{End: history.Failures, Gaps: 1}}}, []string{"Run 5: parts of the places could not be listed"}},
-		{"failures, and it runs again", JobState{Runs: []history.Run{{End: history.Failures, Failed: 1}}, Active: running}, nil},
-		{"broken", JobState{Runs: []history.Run{{End: history.Broken, Note: "full"}}}, []string{"Run 5: the last run broke off: full"}},
-		{"stopped", JobState{Plan: number(3, work), Runs: ended(history.Stopped, 3)}, []string{"Plan 4: the run of plan 3 was stopped; it can go on"}},
-		{"interrupted", JobState{Runs: ended(history.Interrupted, 3)}, []string{"Plan 4: the run of plan 3 was interrupted; it can go on"}},
-		{"a newer plan", JobState{Plan: number(4, work), Runs: ended(history.Clean, 3)}, []string{"Plan 4: plan 4 waits to be approved"}},
+		{"one under way", JobState{Plan: number(3, totals), Active: running}, nil},
+		{"one that was done", JobState{Plan: number(3, totals), Done: true, Runs: ended(history.Clean, 3)}, nil},
+		{"failures", JobState{Runs: []history.Run{{End: history.Failures, Failed: 1}}},
+			[]string{"Run 5: 1 object failed in the last run"}},
+		{"gaps", JobState{Runs: []history.Run{{End: history.Failures, Gaps: 1}}},
+			[]string{"Run 5: parts of the places could not be listed"}},
+		{"failures, and it runs again", JobState{Runs: []history.Run{{End: history.Failures, Failed: 1}},
+			Active: running}, nil},
+		{"broken", JobState{Runs: []history.Run{{End: history.Broken, Note: "full"}}},
+			[]string{"Run 5: the last run broke off: full"}},
+		{"stopped", JobState{Plan: number(3, totals), Runs: ended(history.Stopped, 3)},
+			[]string{"Plan 4: the run of plan 3 was stopped; it can go on"}},
+		{"interrupted", JobState{Runs: ended(history.Interrupted, 3)},
+			[]string{"Plan 4: the run of plan 3 was interrupted; it can go on"}},
+		{"a newer plan", JobState{Plan: number(4, totals), Runs: ended(history.Clean, 3)},
+			[]string{"Plan 4: plan 4 waits to be approved"}},
 		{"proven", JobState{Proof: holds}, nil},
 		{"not proven", JobState{Proof: fails}, []string{"Proof 6: the last proof does not hold"}},
 	} {
@@ -69,30 +75,11 @@ func TestNeeds(t *testing.T) {
 	assert.Empty(t, jobOf(errors.New("other")))
 }
 
-func TestExpect(t *testing.T) {
-	now := time.Date(2026, 3, 4, 5, 6, 7, 0, time.UTC)
-	a := &Active{}
-	a.Planned.Bytes, a.BeforeBytes = 2000, 500
-	for i := range 5 {
-		_, _, ok := a.Expect(now)
-		assert.False(t, ok, "%d samples tell nothing", i)
-		a.Samples = append(a.Samples, transfer.Sample{At: time.Duration(i+1) * time.Second, Bytes: int64(100 * (i + 1))})
-	}
-	a.Bytes = 500
-	soon, late, ok := a.Expect(now)
-	require.True(t, ok)
-	assert.Equal(t, []time.Time{now.Add(10 * time.Second), now.Add(10 * time.Second)}, []time.Time{soon, late}, "1,000 of 2,000 are left, at 100 a second")
-	for range 50 { // it stands still
-		a.Samples = append(a.Samples, transfer.Sample{At: a.Samples[len(a.Samples)-1].At + time.Second, Bytes: 500})
-	}
-	_, _, ok = a.Expect(now)
-	assert.False(t, ok, "there is no end in sight")
-}
-
 // The chosen job is the one that was opened, else one that runs, else the first; a draft is
 // none.
 func TestCurrentJob(t *testing.T) {
-	s := &Shared{State: State{Jobs: []JobState{{Job: &job.Job{Name: "a"}}, {Job: &job.Job{Name: "b"}, Active: &Active{}}, {Job: &job.Job{Name: "c"}}}}}
+	s := &Shared{State: State{Jobs: []JobState{{Job: &job.Job{Name: "a"}},
+		{Job: &job.Job{Name: "b"}, Active: &Active{}}, {Job: &job.Job{Name: "c"}}}}}
 	assert.Equal(t, "b", s.Current().Job.Name)
 	s.StepJob(1)
 	assert.Equal(t, "c", s.Current().Job.Name)
@@ -117,7 +104,8 @@ func TestCurrentJob(t *testing.T) {
 
 // typed presses keys in a form; a word of more than one rune that names no key is typed.
 func typed(f *Form, keys ...string) {
-	codes := map[string]tea.Key{"enter": {Code: tea.KeyEnter}, "tab": {Code: tea.KeyTab}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}}
+	codes := map[string]tea.Key{"enter": {Code: tea.KeyEnter}, "tab": {Code: tea.KeyTab}, "up": {Code: tea.KeyUp},
+		"down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight}}
 	for _, k := range keys {
 		if code, ok := codes[k]; ok {
 			f.Update(tea.KeyPressMsg(code))
@@ -131,15 +119,17 @@ func typed(f *Form, keys ...string) {
 
 func TestForm(t *testing.T) {
 	var got []string
-	f := (&Form{Title: "A \x1btitle", Notes: []string{"a note"}, Warning: []string{"a warning"}, Does: "keep it", Fields: []*Field{
-		{Name: "kind", Value: "folder", Choices: []string{"folder", "s3"}},
-		{Name: "bucket", Hint: "its name", When: func(f *Form) bool { return f.Get("kind") == "s3" }},
-		{Name: "secret", Hidden: true}, {Name: "link", HiddenIf: func(v string) bool { return v == "with a secret" }},
-	}, Submit: func(f *Form) tea.Cmd {
-		got = append(got, f.Asked("kind")+" "+f.Asked("bucket")+" "+f.Get("secret"))
-		f.Err = errors.New("no such thing")
-		return nil
-	}}).Init()
+	f := (&Form{Title: "A \x1btitle", Notes: []string{"a note"}, Warning: []string{"a warning"}, Does: "keep it",
+		Fields: []*Field{
+			{Name: "kind", Value: "folder", Choices: []string{"folder", "s3"}},
+			{Name: "bucket", Hint: "its name", When: func(f *Form) bool { return f.Get("kind") == "s3" }},
+			{Name: "secret", Hidden: true},
+			{Name: "link", HiddenIf: func(v string) bool { return v == "with a secret" }},
+		}, Submit: func(f *Form) tea.Cmd {
+			got = append(got, f.Asked("kind")+" "+f.Asked("bucket")+" "+f.Get("secret"))
+			f.Err = errors.New("no such thing")
+			return nil
+		}}).Init()
 	text := func() string { return ansi.Strip(Lines(f.Lines(dark, 60), 60, 30)) }
 	assert.Contains(t, text(), `A \x1btitle`)
 	assert.Contains(t, text(), "a note")

@@ -24,6 +24,9 @@ type Theme struct {
 	Paper, Strong, Ash, Rule, Lamp, Tide, Dusk, Flare lipgloss.Style
 	// Chosen marks the line under the cursor.
 	Chosen lipgloss.Style
+	// Ground and Ink are the terminal's colours where the theme brings its own, nil where it
+	// takes them as they are.
+	Ground, Ink color.Color
 
 	glow [glowSteps + 1]lipgloss.Style
 }
@@ -37,7 +40,18 @@ var (
 	// either is for terminals that do not tell their background: the terminal's
 	// own foreground, and tones that can be read on both.
 	either = palette{"", "", "#7d8087", "#8f939b", "#c27d1a", "#2c9384", "#8069cf", "#e24a2b", ""}
-	light  = palette{"#f4f1ea", "#22262e", "#6d685e", "#c9c2b2", "#a86200", "#0b7466", "#6246b0", "#c2350f", "#e2dccd"}
+	// contrast is for eyes that need more of it, safe for those that tell fewer colours apart;
+	// each on a dark and on a light ground.
+	contrastDark = palette{"#000000", "#ffffff", "#c4c6cc", "#8a8f99", "#fae41f", "#34ffdb", "#9ca2ff", "#ff6150",
+		"#2a3140"}
+	contrastLight = palette{"#ffffff", "#000000", "#4a4843", "#7a766c", "#56281d", "#235068", "#411481", "#953700",
+		"#dcd8cc"}
+	safeDark = palette{"#0e1116", "#e6e2d8", "#92959e", "#3a3f4a", "#dfd140", "#3fd9ed", "#8672ff", "#c3684c",
+		"#232936"}
+	safeLight = palette{"#f4f1ea", "#1c2027", "#625e55", "#c9c2b2", "#65342c", "#197497", "#7339d4", "#d01b00",
+		"#e2dccd"}
+	light = palette{"#f4f1ea", "#22262e", "#6d685e", "#c9c2b2", "#9a5900", "#0b7466", "#6246b0", "#c2350f",
+		"#e2dccd"}
 )
 
 // Ground is what is known of a terminal's background.
@@ -69,9 +83,31 @@ func GroundFrom(env func(string) string) Ground {
 	return Unknown
 }
 
+// Choice is the theme that a person has chosen, by the names of job.Themes.
+type Choice string
+
+// palette is that of the choice on a ground; own tells that the theme brings its ground along.
+func (c Choice) palette(ground Ground) (p palette, own bool) {
+	switch c {
+	case "dark":
+		return dark, true
+	case "light":
+		return light, true
+	case "contrast":
+		return [...]palette{contrastDark, contrastDark, contrastLight}[ground], true
+	case "safe":
+		return [...]palette{safeDark, safeDark, safeLight}[ground], true
+	}
+	return [...]palette{either, dark, light}[ground], false
+}
+
 // New makes the theme for a terminal.
-func New(ground Ground) *Theme {
-	p := [...]palette{either, dark, light}[ground]
+func New(ground Ground) *Theme { return Chosen(ground, "") }
+
+// Chosen makes the theme that a person has chosen. What brings its own ground sets Ink and
+// Ground, so that its contrast is what it was made for.
+func Chosen(ground Ground, choice Choice) *Theme {
+	p, own := choice.palette(ground)
 	fg := func(hex string) lipgloss.Style {
 		if hex == "" {
 			return lipgloss.NewStyle()
@@ -85,6 +121,9 @@ func New(ground Ground) *Theme {
 	}
 	if p.chosen != "" {
 		t.Chosen = t.Chosen.Background(lipgloss.Color(p.chosen))
+	}
+	if own {
+		t.Ground, t.Ink = lipgloss.Color(p.ink), lipgloss.Color(p.paper)
 	}
 	for i := range t.glow {
 		// Even the faintest light is told from the ground.

@@ -15,7 +15,8 @@ func TestGroundFrom(t *testing.T) {
 		own, fgbg string
 		want      Ground
 	}{
-		{"dark", "0;15", Dark}, {"light", "15;0", Light}, {"", "0;15", Light}, {"", "0;7", Light}, {"", "15;0", Dark}, {"", "15;default;8", Dark},
+		{"dark", "0;15", Dark}, {"light", "15;0", Light}, {"", "0;15", Light}, {"", "0;7", Light}, {"", "15;0", Dark},
+		{"", "15;default;8", Dark},
 		{"", "", Unknown}, {"", "15;3", Unknown}, {"neither", "15;0", Dark},
 	} {
 		env := map[string]string{"LUMTRA_BACKGROUND": c.own, "COLORFGBG": c.fgbg}
@@ -35,7 +36,8 @@ func TestGlyphsCarryTheMeaning(t *testing.T) {
 			seen[glyph] = k
 		}
 		good, _ := theme.End(history.Clean)
-		for _, e := range []history.End{history.Failures, history.Broken, history.Running, history.Stopped, history.Interrupted} {
+		for _, e := range []history.End{history.Failures, history.Broken, history.Running, history.Stopped,
+			history.Interrupted} {
 			glyph, _ := theme.End(e)
 			assert.NotEqual(t, good, glyph, "%s looks like done", e)
 		}
@@ -45,7 +47,9 @@ func TestGlyphsCarryTheMeaning(t *testing.T) {
 		}
 		assert.Equal(t, []string{"·", "░", "▒", "▓", "█", "█"}, faint)
 		assert.Equal(t, []string{"·", "█"}, []string{ansi.Strip(theme.Glow(-1)), ansi.Strip(theme.Glow(9))})
-		assert.Equal(t, []string{"▁", "░", "▒", "▓", "█", "█"}, []string{ansi.Strip(theme.Past(-1)), ansi.Strip(theme.Past(0.2)), ansi.Strip(theme.Past(0.5)), ansi.Strip(theme.Past(0.7)), ansi.Strip(theme.Past(1)), ansi.Strip(theme.Past(2))})
+		assert.Equal(t, []string{"▁", "░", "▒", "▓", "█", "█"},
+			[]string{ansi.Strip(theme.Past(-1)), ansi.Strip(theme.Past(0.2)), ansi.Strip(theme.Past(0.5)),
+				ansi.Strip(theme.Past(0.7)), ansi.Strip(theme.Past(1)), ansi.Strip(theme.Past(2))})
 	}
 	assert.NotEqual(t, New(Dark).Paper.GetForeground(), New(Light).Paper.GetForeground())
 }

@@ -20,7 +20,8 @@ func (s *Screen) Render(width, height int) string {
 	if len(jobs) == 0 {
 		lines := []string{"", "  " + t.Strong.Render("No jobs yet."), "",
 			"  " + t.Paper.Render("A job is a file in "+object.Display(s.Service.Workspace().Dir)+"/jobs, such as"), "",
-			"  " + t.Tide.Render(`  source = "studio/masters"`), "  " + t.Tide.Render(`  target = "north-store/archive/masters"`)}
+			"  " + t.Tide.Render(`  source = "studio/masters"`), "  " +
+				t.Tide.Render(`  target = "north-store/archive/masters"`)}
 		if s.State.At.IsZero() {
 			lines = []string{"", "  " + t.Ash.Render("looking …")}
 		}
@@ -34,9 +35,13 @@ func (s *Screen) Render(width, height int) string {
 	laneRows := height - needRows - 2 // the axis, a rule
 	each := min(max(laneRows/len(jobs), 2), 4)
 	fit := max(laneRows/each, 1)
+	s.page = fit
 	first := 0
 	if at := min(s.cursor.At, len(jobs)-1); at >= fit {
 		first = at - fit + 1
+	}
+	if s.week {
+		return kit.Lines(append([]string{""}, s.weekLines(width, height-1)...), width, height)
 	}
 	scale := s.scale(width - labelWidth - 2)
 	lines := []string{strings.Repeat(" ", labelWidth+2) + scale.axis(t)}
@@ -44,6 +49,10 @@ func (s *Screen) Render(width, height int) string {
 		lines = append(lines, s.lane(&jobs[i], scale, width, each, i == s.cursor.At)...)
 	}
 	lines = append(lines, kit.RuleLine(t, width))
+	if s.moving != nil {
+		lines = append(lines, s.moveLine())
+		needRows--
+	}
 	lines = append(lines, s.needs(width, needRows)...)
 	if left := height - len(lines); left >= 4 {
 		lines = append(lines, kit.RuleLine(t, width))
@@ -56,10 +65,13 @@ func (s *Screen) Render(width, height int) string {
 func (s *Screen) past(width, rows int) []string {
 	t := s.Theme
 	j := &s.State.Jobs[min(s.cursor.At, len(s.State.Jobs)-1)]
-	lines := []string{"  " + t.Strong.Render(kit.Name(j.Job.Name, 40)) + t.Ash.Render("  "+kit.Name(j.Job.Source, 40)+" to "+kit.Name(j.Job.Target, 40))}
+	lines := []string{"  " + t.Strong.Render(kit.Name(j.Job.Name, 40)) + t.Ash.Render("  "+kit.Name(j.Job.Source, 40)+
+		" to "+kit.Name(j.Job.Target, 40))}
+	lines = append(lines, s.times(j, width)...)
 	if len(j.Runs) == 0 {
 		return append(lines, "  "+t.Ash.Render("no run in the last month"))
 	}
+	rows = max(rows-len(lines)+1, 1)
 	strip := min(max(width-96, 0), 60)
 	for _, r := range j.Runs[:min(len(j.Runs), rows-1)] {
 		if a := j.Active; a != nil && r.End == history.Running { // fresher than the history
@@ -71,8 +83,10 @@ func (s *Screen) past(width, rows int) []string {
 			ended = s.State.At
 		}
 		took := ended.Sub(r.Began)
-		text := "  " + t.Ash.Render(r.Began.Local().Format("2006-01-02 15:04:05")) + "  " + style.Render(kit.Fit(glyph+" "+string(r.End), 22)) +
-			t.Paper.Render(kit.FitLeft(kit.Count(r.Objects), 11)+" objects"+kit.FitLeft(kit.Size(r.Bytes), 12)) + t.Ash.Render(kit.FitLeft(kit.Span(took), 14)+"  ")
+		text := "  " + t.Ash.Render(r.Began.Local().Format("2006-01-02 15:04:05")) + "  " +
+			style.Render(kit.Fit(glyph+" "+string(r.End), 22)) +
+			t.Paper.Render(kit.FitLeft(kit.Count(r.Objects), 11)+" objects"+
+				kit.FitLeft(kit.Size(r.Bytes), 12)) + t.Ash.Render(kit.FitLeft(kit.Span(took), 14)+"  ")
 		rates := rateStrip(r.Samples, strip)
 		top := slices.Max(append([]float64{1}, rates...))
 		for _, v := range rates {
@@ -148,9 +162,10 @@ func (s *Screen) needs(width, rows int) []string {
 	first, last := c.Window(len(needs), max(rows-1, 0))
 	for i := first; i < last; i++ {
 		n := needs[i]
-		text := t.Flare.Render("▲ ") + t.Strong.Render(kit.Fit(kit.Name(n.Job, 22), 22)) + " " + t.Paper.Render(object.Display(n.What))
+		text := t.Flare.Render("▲ ") + t.Strong.Render(kit.Fit(kit.Name(n.Job, 22), 22)) + " " +
+			t.Paper.Render(object.Display(n.What))
 		if n.Key != "" {
-			text += t.Ash.Render("   enter: " + n.View.String())
+			text += t.Ash.Render("   enter: " + string(n.View))
 		}
 		lines = append(lines, kit.Row(t, text, width, i+len(s.State.Jobs) == s.cursor.At))
 	}
@@ -163,6 +178,9 @@ func (s *Screen) bar(j *kit.JobState, sc scale) string {
 	cells := make([]string, sc.width)
 	for i := range cells {
 		cells[i] = sc.ground(t, i)
+		if i != sc.line && windowed(j.Job.Schedule, sc, i) {
+			cells[i] = t.Rule.Render("░")
+		}
 	}
 	top := s.topRate(sc)
 	for i := len(j.Runs) - 1; i >= 0; i-- {
@@ -194,6 +212,7 @@ func (s *Screen) bar(j *kit.JobState, sc scale) string {
 			}
 		}
 	}
+	s.coming(j, sc, cells)
 	return strings.Join(cells, "")
 }
 

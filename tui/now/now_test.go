@@ -19,6 +19,8 @@ import (
 	"lumtra/core/proof"
 	"lumtra/core/transfer"
 	"lumtra/service"
+	"lumtra/service/workroom"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 	"lumtra/tui/look"
 )
@@ -40,7 +42,7 @@ func view(jobs ...kit.JobState) *Screen {
 			jobs[i].Job = &job.Job{Name: fmt.Sprintf("job-%d", i+1), Source: "studio", Target: "north"}
 		}
 	}
-	return New(&kit.Shared{Theme: look.New(look.Dark), State: kit.State{At: at, Jobs: jobs}})
+	return newScreen(&kit.Shared{Theme: look.New(look.Dark), State: kit.State{At: at, Jobs: jobs}})
 }
 
 func press(s *Screen, key string) tea.Cmd {
@@ -54,7 +56,8 @@ func press(s *Screen, key string) tea.Cmd {
 func text(s *Screen) string { return ansi.Strip(s.Render(140, 30)) }
 
 func ended(end history.End, ago time.Duration) history.Run {
-	return history.Run{Plan: 3, Began: at.Add(-ago - 10*time.Second), Ended: at.Add(-ago), End: end, Objects: 12, Bytes: 20480, Samples: curve(10, 2048)}
+	return history.Run{Plan: 3, Began: at.Add(-ago - 10*time.Second), Ended: at.Add(-ago), End: end, Objects: 12,
+		Bytes: 20480, Samples: curve(10, 2048)}
 }
 
 // Each job says how it stands, and what its last run did.
@@ -63,25 +66,32 @@ func TestSummary(t *testing.T) {
 	planned.Totals[plan.Add] = plan.Total{Count: 1500, Bytes: 1 << 20}
 	running := func(bytes, count int64) *kit.Active {
 		a := &kit.Active{}
-		a.Planned, a.BeforeBytes, a.Bytes, a.Before, a.Objects, a.Failed, a.Began = plan.Total{Count: count, Bytes: bytes}, 25, 25, 1, 1, 2, at.Add(-time.Minute)
+		a.Planned, a.BeforeBytes, a.Bytes, a.Before, a.Objects, a.Failed,
+			a.Began = plan.Total{Count: count, Bytes: bytes}, 25, 25, 1, 1, 2, at.Add(-time.Minute)
 		return a
 	}
 	failed := ended(history.Failures, time.Minute)
 	failed.Failed = 7
-	proven := &service.Proof{Summary: &proof.Summary{Ended: at.Add(-time.Hour)}}
-	not := &service.Proof{Summary: &proof.Summary{Objects: map[proof.Verdict]int64{proof.Different: 1}}}
+	proven := &workroom.Proof{Summary: &proof.Summary{Ended: at.Add(-time.Hour)}}
+	not := &workroom.Proof{Summary: &proof.Summary{Objects: map[proof.Verdict]int64{proof.Different: 1}}}
 	for _, c := range []struct {
 		job         kit.JobState
 		says, facts string
 		notable     bool
 	}{
 		{kit.JobState{}, "not planned yet", "never proven", false},
-		{kit.JobState{Plan: planned}, "plan 4, not run yet", "plan 4 · 1,500 objects to send · 1.0 MiB · never proven", false},
-		{kit.JobState{Active: running(200, 8)}, "running, 25 % of bytes", "2 of 8 objects · 25 B of 200 B · 2 failed · never proven", true},
-		{kit.JobState{Active: running(0, 8)}, "running, 25 % of objects", "2 of 8 objects · 25 B of 0 B · 2 failed · never proven", true},
-		{kit.JobState{Runs: []history.Run{ended(history.Clean, time.Minute)}, Proof: proven}, "done 1 min 00 s ago", "plan 3 · 12 objects · 20 KiB in 10.0 s · 2.0 KiB/s · proven 1 h 00 min ago", false},
-		{kit.JobState{Runs: []history.Run{failed}, Proof: not}, "done with failures 1 min 00 s ago", "plan 3 · 12 objects · 20 KiB in 10.0 s · 2.0 KiB/s · 7 failed · proof does not hold", true},
-		{kit.JobState{Runs: []history.Run{ended(history.Interrupted, 0)}}, "interrupted just now", "plan 3 · 12 objects · 20 KiB in 10.0 s · 2.0 KiB/s · never proven", true},
+		{kit.JobState{Plan: planned}, "plan 4, not run yet",
+			"plan 4 · 1,500 objects to send · 1.0 MiB · never proven", false},
+		{kit.JobState{Active: running(200, 8)}, "running, 25 % of bytes",
+			"2 of 8 objects · 25 B of 200 B · 2 failed · never proven", true},
+		{kit.JobState{Active: running(0, 8)}, "running, 25 % of objects",
+			"2 of 8 objects · 25 B of 0 B · 2 failed · never proven", true},
+		{kit.JobState{Runs: []history.Run{ended(history.Clean, time.Minute)}, Proof: proven}, "done 1 min 00 s ago",
+			"plan 3 · 12 objects · 20 KiB in 10.0 s · 2.0 KiB/s · proven 1 h 00 min ago", false},
+		{kit.JobState{Runs: []history.Run{failed}, Proof: not}, "done with failures 1 min 00 s ago",
+			"plan 3 · 12 objects · 20 KiB in 10.0 s · 2.0 KiB/s · 7 failed · proof does not hold", true},
+		{kit.JobState{Runs: []history.Run{ended(history.Interrupted, 0)}}, "interrupted just now",
+			"plan 3 · 12 objects · 20 KiB in 10.0 s · 2.0 KiB/s · never proven", true},
 	} {
 		s := view(c.job)
 		says, notable := s.summary(&s.State.Jobs[0])
@@ -147,7 +157,8 @@ func TestRunningBar(t *testing.T) {
 func TestRateIn(t *testing.T) {
 	samples := curve(10, 100)
 	in := func(from, to int, running bool) float64 {
-		return rateIn(samples, at, at.Add(time.Duration(from)*time.Second), at.Add(time.Duration(to)*time.Second), running)
+		return rateIn(samples, at, at.Add(time.Duration(from)*time.Second), at.Add(time.Duration(to)*time.Second),
+			running)
 	}
 	assert.InDelta(t, 100, in(2, 4, false), 1e-9)
 	assert.InDelta(t, 50, in(8, 12, false), 1e-9, "over by half")
@@ -166,8 +177,10 @@ func TestRateIn(t *testing.T) {
 // The first state chooses a span in which every job's newest run is seen; after that it is
 // a person's.
 func TestFitsTheSpan(t *testing.T) {
-	for ago, want := range map[time.Duration]string{0: "6 minutes", 5 * time.Minute: "30 minutes", time.Hour: "2 hours", 20 * time.Hour: "2 days", 90 * 24 * time.Hour: "a month"} {
-		s := view(kit.JobState{Runs: []history.Run{ended(history.Clean, ago), ended(history.Clean, 1000*time.Hour)}}, kit.JobState{})
+	for ago, want := range map[time.Duration]string{0: "6 minutes", 5 * time.Minute: "30 minutes",
+		time.Hour: "2 hours", 20 * time.Hour: "2 days", 90 * 24 * time.Hour: "3 months"} {
+		s := view(kit.JobState{Runs: []history.Run{ended(history.Clean, ago), ended(history.Clean, 1000*time.Hour)}},
+			kit.JobState{})
 		s.Update(kit.StateMsg{State: s.State})
 		assert.Equal(t, []string{want + " across"}, s.Crumbs(), "%s ago", ago)
 		press(s, "-")
@@ -195,7 +208,13 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, kit.Open{View: kit.Run, Job: "job-2"}, open("enter"), "what runs is looked at")
 	assert.NotNil(t, press(s, "p"))
 	press(s, "j")
-	assert.Equal(t, "job-2", s.Job, "a need chooses none")
+	assert.Equal(t, "job-1", s.Job, "a need is of a job, too")
+	s.Update(kit.StateMsg{})
+	assert.Equal(t, 2, s.cursor.At, "the cursor stays on the need")
+	s.Choose("job-2", false)
+	s.Update(kit.Opened{})
+	assert.Equal(t, 1, s.cursor.At, "the job that was chosen elsewhere")
+	press(s, "j")
 	assert.Equal(t, kit.Open{View: kit.Proof, Job: "job-1"}, open("enter"))
 	assert.Regexp(t, regexp.MustCompile(`▌ ▲ job-1 +\\x1b\[2Jnot whole   enter: Proof`), text(s))
 	s.zoom = 0
@@ -209,11 +228,13 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, zooms[1]/8, s.pan)
 	press(s, "n")
 	press(s, "right")
-	assert.Zero(t, s.pan, "no farther than the present")
+	assert.Equal(t, -zooms[1]/8, s.pan, "ahead of the present")
+	press(s, "n")
+	assert.Zero(t, s.pan)
 	assert.Contains(t, text(s), "Needs you")
 	s.State.Needs = nil
 	assert.Contains(t, text(s), "Nothing needs you.")
-	assert.Nil(t, press(view(), "enter"), "nothing is there to open")
+	assert.Equal(t, kit.Say{Text: "Not here: there is no job yet."}, press(view(), "enter")())
 	assert.False(t, s.Asks())
 	assert.NotEmpty(t, s.Keys())
 }
@@ -239,7 +260,7 @@ func TestPast(t *testing.T) {
 func openService(t *testing.T) *service.Service {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(dir+"/endpoints.toml", nil, 0o600))
-	s, err := service.Open(service.Options{Workspace: dir, State: dir + "/state"})
+	s, err := service.Open(workspace.Options{Workspace: dir, State: dir + "/state"})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return s

@@ -68,7 +68,8 @@ var marks = []struct {
 	every time.Duration
 	form  string
 }{
-	{time.Minute, "15:04"}, {5 * time.Minute, "15:04"}, {15 * time.Minute, "15:04"}, {time.Hour, "15:04"}, {3 * time.Hour, "Mon 15:04"},
+	{time.Minute, "15:04"}, {5 * time.Minute, "15:04"}, {15 * time.Minute, "15:04"}, {time.Hour, "15:04"},
+	{3 * time.Hour, "Mon 15:04"},
 	{12 * time.Hour, "Mon 15:04"}, {24 * time.Hour, "Mon 2 Jan"}, {7 * 24 * time.Hour, "2 Jan"},
 }
 
@@ -99,7 +100,8 @@ func (sc scale) axis(t *look.Theme) string {
 	}
 	text := t.Ash.Render(string(cells))
 	if sc.line >= 0 && sc.line+4 <= sc.width {
-		text = t.Ash.Render(string(cells[:sc.line])) + t.Lamp.Render("│now") + t.Ash.Render(string(cells[min(sc.line+4, len(cells)):]))
+		text = t.Ash.Render(string(cells[:sc.line])) + t.Lamp.Render("│now") +
+			t.Ash.Render(string(cells[min(sc.line+4, len(cells)):]))
 	}
 	return text
 }

@@ -12,42 +12,81 @@ import (
 	"lumtra/core/handle"
 	"lumtra/core/object"
 	"lumtra/core/place"
-	"lumtra/service"
+	"lumtra/service/browse"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
 
 // removeSheet asks before removing what is marked, or what is under the cursor.
 func (s *Screen) removeSheet() tea.Cmd {
 	picks := s.picks()
-	bucket := service.At{Endpoint: picks[0].Endpoint, Bucket: picks[0].Bucket}
+	bucket := workspace.At{Endpoint: picks[0].Endpoint, Bucket: picks[0].Bucket}
 	if picks[0] == bucket && bucket.Bucket != "" {
 		return s.emptyBucket(true)
 	}
 	if picks[0].Key == "" {
 		return s.removeEndpoint(picks[0].Endpoint)
 	}
-	keeps := false
-	if f, ok := s.facts[picks[0]]; ok {
-		keeps = f.Lacks[place.Versions] == "" && (f.Versioning == place.VersioningOn || len(f.Versions) > 0 && f.Versions[0].Version != "" && f.Versions[0].Version != "null")
-	}
-	return s.count("Remove "+pickText(picks), picks, true, func(all handle.Count) tea.Cmd {
-		f := &kit.Form{Title: "Remove " + pickText(picks), Does: "remove"}
-		f.Warning = []string{"This removes " + countText(all) + "."}
-		if all.All() == 0 {
-			f.Warning = []string{"There is nothing there any more."}
+	return s.count("Delete "+pickText(picks), picks, true, func(all handle.Count) tea.Cmd {
+		return func() tea.Msg { // while the count still stands there
+			keeps := s.Service.Keeps(s.ctx, picks[0])
+			return countedMsg{all, func(all handle.Count) tea.Cmd { return s.removeForm(picks, all, keeps) }}
 		}
-		ways := []string{"hide: a delete marker on each, older versions stay", "for good: every version and marker"}
-		if keeps {
-			f.Fields = append(f.Fields, &kit.Field{Name: "how", Value: ways[0], Choices: ways})
-			f.Notes = append(f.Notes, "Versions are kept here: what is hidden can be brought back with U.")
-		} else {
-			f.Notes = append(f.Notes, "No older versions are kept here: what goes is gone.")
-		}
-		return s.typed(f, all.All(), func(typed int64) (*service.Act, error) {
-			deep := f.Get("how") != ways[0]
-			return s.Service.Remove(picks, deep, all, typed)
-		}, parents(picks...))
 	})
+}
+
+// The ways to remove where versions are kept.
+const (
+	mark    = "add a delete marker: older versions stay"
+	forGood = "delete permanently: every version and marker"
+)
+
+// removeForm asks how to remove, where there is a choice, and then for the number that goes.
+func (s *Screen) removeForm(picks []workspace.At, all handle.Count, keeps browse.Keeping) tea.Cmd {
+	if keeps == browse.KeepsUntilRewritten {
+		now := handle.Count{Objects: all.Objects, Bytes: all.Bytes, Example: all.Example}
+		return s.form(s.removeTyped(picks, now, false, "It stays in the pack until that is written anew: until then U "+
+			"brings it back."))
+	}
+	if keeps == browse.KeepsNone || all.Objects == 0 {
+		return s.form(s.removeTyped(picks, all, true, "No older versions are kept here: what goes is gone."))
+	}
+	f := &kit.Form{Title: "Delete " + pickText(picks), Does: "go on",
+		Notes:  []string{"Versions are kept here: what is hidden can be brought back with U."},
+		Fields: []*kit.Field{{Name: "how", Value: mark, Choices: []string{mark, forGood}}}}
+	if keeps == browse.KeepsUnknown {
+		f.Notes = []string{"Whether older versions are kept here could not be found out: what goes may be gone."}
+	}
+	f.Behind = func(f *kit.Form) []string { return s.removeCommand(picks, all, f.Get("how") == forGood) }
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		if f.Get("how") == forGood {
+			return s.form(s.removeTyped(picks, all, true, "Every version and delete marker goes, too."))
+		}
+		now := handle.Count{Objects: all.Objects, Bytes: all.Bytes, Example: all.Example}
+		return s.form(s.removeTyped(picks, now, false, "Older versions stay; U brings back what is hidden."))
+	}
+	return s.form(f)
+}
+
+func (s *Screen) removeCommand(picks []workspace.At, all handle.Count, deep bool) []string {
+	if deep {
+		return words([]string{"delete"}, picks, append(number(all.All()), "--permanently")...)
+	}
+	return words([]string{"delete"}, picks, number(all.Objects)...)
+}
+
+// removeTyped asks for the number of what goes.
+func (s *Screen) removeTyped(picks []workspace.At, goes handle.Count, deep bool, note string) *kit.Form {
+	f := &kit.Form{Title: "Delete " + pickText(picks), Does: "delete", Notes: []string{note}}
+	f.Warning = []string{"This deletes " + countText(goes) + "."}
+	if goes.All() == 0 {
+		f.Warning = []string{"There is nothing there any more."}
+	}
+	f.Behind = func(*kit.Form) []string { return s.removeCommand(picks, goes, deep) }
+	s.typing(f, goes.All(), func(typed int64) (*browse.Act, error) {
+		return s.Service.Remove(picks, deep, goes, typed)
+	}, parents(picks...))
+	return f
 }
 
 func (s *Screen) emptySheet() tea.Cmd { return s.emptyBucket(false) }
@@ -57,21 +96,26 @@ func (s *Screen) emptySheet() tea.Cmd { return s.emptyBucket(false) }
 func (s *Screen) emptyBucket(remove bool) tea.Cmd {
 	at, _ := s.at()
 	at.Key = ""
-	return s.count("Empty "+at.String(), []service.At{at}, true, func(all handle.Count) tea.Cmd {
+	word := s.bucketWord(at.Endpoint)
+	return s.count("Empty "+at.String(), []workspace.At{at}, true, func(all handle.Count) tea.Cmd {
 		f := &kit.Form{Title: "Empty " + at.String(), Does: "go ahead"}
-		f.Warning = []string{"This removes for good " + countText(all) + "."}
+		f.Warning = []string{"This deletes permanently " + countText(all) + "."}
 		if all.All() == 0 {
-			f.Warning = []string{"The bucket is empty already."}
+			f.Warning = []string{"The " + word + " is empty already."}
 		}
-		then := []string{"and remove the bucket", "and keep the bucket"}
+		then := []string{"and delete the " + word, "and keep the " + word}
 		first := then[1]
 		if remove {
 			first = then[0]
 		}
 		f.Fields = append(f.Fields, &kit.Field{Name: "then", Value: first, Choices: then})
-		return s.typed(f, all.All(), func(typed int64) (*service.Act, error) {
+		f.Behind = func(f *kit.Form) []string {
+			does := map[bool]string{true: "delete", false: "empty"}[f.Get("then") == then[0]]
+			return words([]string{"bucket", does}, []workspace.At{at}, number(all.All())...)
+		}
+		return s.typed(f, all.All(), func(typed int64) (*browse.Act, error) {
 			return s.Service.EmptyBucket(at, f.Get("then") == then[0], all, typed)
-		}, []service.At{{Endpoint: at.Endpoint}, at})
+		}, []workspace.At{{Endpoint: at.Endpoint}, at})
 	})
 }
 
@@ -79,16 +123,21 @@ func (s *Screen) emptyBucket(remove bool) tea.Cmd {
 func (s *Screen) moveSheet() tea.Cmd {
 	picks := s.picks()
 	if picks[0].Key == "" {
-		return kit.Cmd(kit.Say{Text: "A bucket cannot be moved: put it into the tray with t, and drop it where it should go.", Bad: true})
+		return kit.Cmd(kit.Say{Text: "A " + s.bucketWord(picks[0].Endpoint) +
+			" cannot be moved: put it into the tray with t, and drop it where it " +
+			"should go.", Bad: true})
 	}
 	return s.count("Move or copy "+pickText(picks), picks, false, func(all handle.Count) tea.Cmd {
 		here := picks[0]
 		here.Key = object.Parent(here.Key)
 		way := []string{"move", "copy"}
 		f := &kit.Form{Title: "Move or copy " + pickText(picks), Does: "go ahead",
-			Notes: []string{countText(all) + ". Nothing that is there is written over; an original goes only once its copy is there."},
+			Notes: []string{countText(all) +
+				". Nothing that is there is written over; an original goes only once its copy is there."},
 			Fields: []*kit.Field{{Name: "how", Value: way[0], Choices: way},
-				{Name: "to", Value: here.String() + map[bool]string{true: "/"}[here.Key == ""], Hint: "endpoint/bucket/folder/ or a new name"}}}
+				{Name: "to", Value: here.String() + map[bool]string{true: "/"}[here.Key == ""],
+					Hint: "endpoint/bucket/folder/ or a new name"}}}
+		f.Behind = func(f *kit.Form) []string { return words([]string{f.Get("how")}, picks, f.Get("to")) }
 		touches(f, all.All())
 		f.Submit = func(f *kit.Form) tea.Cmd {
 			if !told(f, all.All()) {
@@ -103,7 +152,9 @@ func (s *Screen) moveSheet() tea.Cmd {
 				to.Key += "/"
 			}
 			levels := append(parents(picks...), parents(to)...)
-			return s.start(f, func() (*service.Act, error) { return s.Service.Copy(picks, to, f.Get("how") == "move", all) }, append(levels, to))
+			return s.start(f,
+				func() (*browse.Act, error) { return s.Service.Copy(picks, to, f.Get("how") == "move", all) },
+				append(levels, to))
 		}
 		return s.form(f)
 	})
@@ -114,8 +165,10 @@ func (s *Screen) editSheet() tea.Cmd {
 	picks := s.picks()
 	at := picks[0]
 	f := &kit.Form{Title: "Metadata and tags of " + pickText(picks), Does: "change",
-		Notes: []string{`name = value sets, a name alone removes; several with semicolons between, and \; for one that is meant. What is not named stays.`},
-		Fields: []*kit.Field{{Name: "metadata", Hint: "site = lower weir; recordist = no. 7"}, {Name: "type", Hint: "as it is"},
+		Notes: []string{`name = value sets, a name alone deletes; several with semicolons between, and \; for one ` +
+			`that is meant. What is not named stays.`},
+		Fields: []*kit.Field{{Name: "metadata", Hint: "site = lower weir; recordist = no. 7"},
+			{Name: "type", Hint: "as it is"},
 			{Name: "tags", Hint: "season = spring; draft"}}}
 	if known, ok := s.facts[at]; ok && len(picks) == 1 {
 		if why := known.Lacks[place.Tags]; why != "" {
@@ -131,6 +184,17 @@ func (s *Screen) editSheet() tea.Cmd {
 	if len(f.Fields) > 2 {
 		before[2] = f.Fields[2].Value
 	}
+	f.Behind = func(f *kit.Form) []string {
+		for _, x := range []struct {
+			name   string
+			before string
+		}{{"tags", before[2]}, {"metadata", before[0]}} {
+			if c, err := parsePairs(nil, f.Get(x.name), x.before); err == nil && !c.Empty() {
+				return words([]string{x.name}, picks, pairsOf(c.Set, c.Drop)...)
+			}
+		}
+		return words([]string{"metadata"}, picks[:1])
+	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		change, err := parsePairs(strings.ToLower, f.Get("metadata"), before[0])
 		tags, bad := parsePairs(nil, f.Get("tags"), before[2])
@@ -145,11 +209,12 @@ func (s *Screen) editSheet() tea.Cmd {
 			if change.Empty() && tags.Empty() {
 				return kit.Cmd(doneMsg{say: "Nothing was to be changed."})
 			}
-			begin := func() (*service.Act, error) { return s.Service.Change(picks, change, tags, all) }
+			begin := func() (*browse.Act, error) { return s.Service.Change(picks, change, tags, all) }
 			if all.All() <= 1 {
 				return s.start(f, begin, parents(picks...))
 			}
-			ask := &kit.Form{Title: f.Title, Does: "change them", Warning: []string{"This changes " + countText(all) + ", each of them in the same way."},
+			ask := &kit.Form{Title: f.Title, Does: "change them", Warning: []string{"This changes " + countText(all) +
+				", each of them in the same way."},
 				Notes: []string{"A bucket's own tags are something else, and stay."}}
 			touches(ask, all.All())
 			ask.Submit = func(ask *kit.Form) tea.Cmd {
@@ -180,7 +245,8 @@ func (s *Screen) patternSheet() tea.Cmd {
 	in := s.folder()
 	const most = 5000
 	f := &kit.Form{Title: "Mark by pattern in " + in.String(), Does: "find",
-		Notes:  []string{"* and ? stay within one part of a name; **/ in front looks in all folders below. Nothing is done before you have seen what matches."},
+		Notes: []string{"* and ? stay within one part of a name; **/ in front looks in all folders below. Nothing " +
+			"is done before you have seen what matches."},
 		Fields: []*kit.Field{{Name: "pattern", Hint: "**/*.tmp"}}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		pattern := f.Get("pattern")
@@ -199,15 +265,19 @@ func (s *Screen) patternSheet() tea.Cmd {
 }
 
 // matches shows what a pattern found; enter marks it.
-func (s *Screen) matches(in service.At, pattern string, found []object.Entry, n handle.Count) sheet {
-	x := &textSheet{s: s, title: fmt.Sprintf("%q matches %s", pattern, countText(n)), more: []kit.Key{{Press: "enter", Does: "mark them"}}}
+func (s *Screen) matches(in workspace.At, pattern string, found []object.Entry, n handle.Count) sheet {
+	x := &textSheet{s: s, title: fmt.Sprintf("%q matches %s", pattern, countText(n)),
+		more: []kit.Key{{Press: "enter", Does: "mark them"}}}
 	x.body = func(width int) []string {
 		var lines []string
 		for _, e := range found {
-			lines = append(lines, s.Theme.Paper.Render(kit.Fit(kit.Name(strings.TrimPrefix(e.Key, in.Key), width-12), width-12))+s.Theme.Ash.Render(kit.FitLeft(kit.Size(e.Size), 12)))
+			lines = append(lines,
+				s.Theme.Paper.Render(kit.Fit(kit.Name(strings.TrimPrefix(e.Key, in.Key), width-12),
+					width-12))+s.Theme.Ash.Render(kit.FitLeft(kit.Size(e.Size), 12)))
 		}
 		if int64(len(found)) < n.Objects {
-			lines = append(lines, s.Theme.Flare.Render(fmt.Sprintf("Only the first %s can be marked.", kit.Count(int64(len(found))))))
+			lines = append(lines,
+				s.Theme.Flare.Render(fmt.Sprintf("Only the first %s can be marked.", kit.Count(int64(len(found))))))
 		}
 		return lines
 	}
@@ -217,10 +287,10 @@ func (s *Screen) matches(in service.At, pattern string, found []object.Entry, n 
 		}
 		s.marks = s.marks[:0]
 		for _, e := range found {
-			s.marks = append(s.marks, service.At{Endpoint: in.Endpoint, Bucket: in.Bucket, Key: e.Key})
+			s.marks = append(s.marks, workspace.At{Endpoint: in.Endpoint, Bucket: in.Bucket, Key: e.Key})
 		}
 		s.sheet = nil
-		return kit.Cmd(kit.Say{Text: plural(int64(len(found)), "object") + " marked."})
+		return kit.Cmd(kit.Say{Text: object.Count(int64(len(found)), "object") + " marked."})
 	}
 	return x
 }
@@ -228,9 +298,14 @@ func (s *Screen) matches(in service.At, pattern string, found []object.Entry, n 
 func (s *Screen) undeleteSheet() tea.Cmd {
 	picks := s.picks()
 	f := &kit.Form{Title: "Undelete in " + pickText(picks), Does: "bring back",
-		Notes: []string{"Every object here whose newest state is a removal becomes what it was before."}}
+		Notes: []string{"Every object here whose newest state is a deletion becomes what it was before."}}
+	f.Behind = func(*kit.Form) []string { return words([]string{"undelete"}, picks) }
 	f.Submit = func(f *kit.Form) tea.Cmd {
-		return s.start(f, func() (*service.Act, error) { return s.Service.Undelete(picks) }, append(parents(picks...), picks...))
+		return s.start(f, func() (*browse.Act, error) { return s.Service.Undelete(picks) },
+			append(parents(picks...), picks...))
+	}
+	if e := s.entry(); len(picks) == 1 && e.Kind == object.Marker || len(picks) == 1 && e.Removed {
+		return f.Submit(f) // one that is seen to be gone: nothing is lost by bringing it back
 	}
 	return s.form(f)
 }
@@ -243,8 +318,10 @@ func (s *Screen) linkSheet() tea.Cmd {
 		version = v.Version
 	}
 	f := &kit.Form{Title: "Link to " + at.String(), Does: "make the link",
-		Notes:  []string{"Whoever has the link can read this object, and nothing else, until it runs out. It cannot be taken back."},
+		Notes: []string{"Whoever has the link can read this object, and nothing else, until it expires. It cannot " +
+			"be taken back."},
 		Fields: []*kit.Field{{Name: "good for", Value: "24h", Hint: "30m, 24h, 7d"}}}
+	f.Behind = func(f *kit.Form) []string { return []string{"link", ref(at), "--valid", f.Get("good for")} }
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		valid, err := span(f.Get("good for"))
 		if err != nil {
@@ -257,7 +334,8 @@ func (s *Screen) linkSheet() tea.Cmd {
 				return nil, err
 			}
 			until := s.Now().Add(valid).Local().Format("2006-01-02 15:04 MST")
-			x := &textSheet{s: s, title: "Good until " + until, more: []kit.Key{{Press: "y", Does: "copy: to the clipboard"}}}
+			x := &textSheet{s: s, title: "Good until " + until,
+				more: []kit.Key{{Press: "y", Does: "copy: to the clipboard"}}}
 			x.body = func(width int) []string {
 				var lines []string
 				for _, part := range strings.Split(hardwrap(link, width), "\n") {
@@ -267,7 +345,8 @@ func (s *Screen) linkSheet() tea.Cmd {
 			}
 			x.on = func(key string, _ *textSheet) tea.Cmd {
 				if key == "y" {
-					return tea.Batch(tea.SetClipboard(link), kit.Cmd(kit.Say{Text: "The link is in the clipboard, if the terminal lets it in."}))
+					return tea.Batch(tea.SetClipboard(link),
+						kit.Cmd(kit.Say{Text: "The link is in the clipboard, if the terminal lets it in."}))
 				}
 				return nil
 			}
@@ -291,28 +370,6 @@ func span(text string) (time.Duration, error) {
 	return d, nil
 }
 
-func (s *Screen) restoreSheet() tea.Cmd {
-	picks := s.picks()
-	return s.count("Restore "+pickText(picks), picks, false, func(all handle.Count) tea.Cmd {
-		f := &kit.Form{Title: "Restore " + pickText(picks), Does: "ask for it",
-			Notes:  []string{countText(all) + "; those in a cold class are asked for. It takes the store minutes to hours, and may cost. The pane tells when it is done."},
-			Fields: []*kit.Field{{Name: "for days", Value: "7"}}}
-		touches(f, all.All())
-		f.Submit = func(f *kit.Form) tea.Cmd {
-			if !told(f, all.All()) {
-				return nil
-			}
-			days, err := strconv.Atoi(f.Get("for days"))
-			if err != nil || days < 1 {
-				f.Err = errors.New("days is a number, 1 or more")
-				return nil
-			}
-			return s.start(f, func() (*service.Act, error) { return s.Service.Restore(picks, days, all) }, nil)
-		}
-		return s.form(f)
-	})
-}
-
 // bringBack makes the chosen version the newest again.
 func (s *Screen) bringBack() tea.Cmd {
 	at, _ := s.at()
@@ -324,10 +381,17 @@ func (s *Screen) bringBack() tea.Cmd {
 		return kit.Cmd(kit.Say{Text: "A delete marker has no content; left goes to what lay under it."})
 	}
 	version := v.Version
-	return func() tea.Msg {
-		err := s.Service.BringBack(s.ctx, at, version)
-		return doneMsg{say: "Brought back as the newest version; nothing was lost by it.", err: err, again: parents(at)}
+	f := &kit.Form{Title: "Bring back an older state of " + at.String(), Does: "bring it back",
+		Notes: []string{fmt.Sprintf("What it was on %s, %s, becomes the newest version; the one that is newest now "+
+			"stays behind it.", v.Modified.Local().Format("2006-01-02 15:04:05"), kit.Size(v.Size))}}
+	f.Behind = func(*kit.Form) []string { return []string{"versions", "back", ref(at), version} }
+	f.Submit = func(f *kit.Form) tea.Cmd {
+		return try(f, "bringing it back", func() (tea.Msg, error) {
+			return doneMsg{say: "Brought back as the newest version; nothing was lost by it.", again: parents(at)},
+				s.Service.BringBack(s.ctx, at, version)
+		})
 	}
+	return s.form(f)
 }
 
 // removeVersionSheet asks before removing one version for good.
@@ -342,6 +406,10 @@ func (s *Screen) removeVersionSheet() tea.Cmd {
 	if one.Kind == object.Marker {
 		what = "this delete marker, which brings back what lies under it"
 	}
-	f := &kit.Form{Title: "Remove for good: a version of " + at.String(), Does: "remove", Warning: []string{"This removes " + what + "."}}
-	return s.typed(f, 1, func(int64) (*service.Act, error) { return s.Service.RemoveVersion(at, one) }, parents(at))
+	f := &kit.Form{Title: "Delete permanently: a version of " + at.String(), Does: "delete",
+		Warning: []string{"This deletes " + what + "."}}
+	f.Behind = func(*kit.Form) []string {
+		return append([]string{"versions", "delete", ref(at), one.Version}, number(1)...)
+	}
+	return s.typed(f, 1, func(int64) (*browse.Act, error) { return s.Service.RemoveVersion(at, one) }, parents(at))
 }

@@ -13,7 +13,8 @@ import (
 func (s *Screen) beads(versions []object.Entry, width int) []string {
 	t := s.Theme
 	n := min(len(versions), max((width-4)/3, 1))
-	gap := t.Rule.Render(strings.Repeat("─", min(max((width-4)/max(n-1, 1)-1, 2), 12))) // the string is as long as there is room
+	// the string is as long as there is room
+	gap := t.Rule.Render(strings.Repeat("─", min(max((width-4)/max(n-1, 1)-1, 2), 12)))
 	from := min(max(s.pane.bead-n/2, 0), len(versions)-n)
 	var line strings.Builder
 	for i := from + n - 1; i >= from; i-- {
@@ -50,7 +51,8 @@ func (s *Screen) beads(versions []object.Entry, width int) []string {
 	if s.pane.bead > 0 {
 		what = fmt.Sprintf("%d before the newest", s.pane.bead)
 	}
-	text := fmt.Sprintf("%s · %s · %s", plural(int64(len(versions)), "version"), what, v.Modified.Local().Format("2006-01-02 15:04:05"))
+	text := fmt.Sprintf("%s · %s · %s", object.Count(int64(len(versions)), "version"), what,
+		v.Modified.Local().Format("2006-01-02 15:04:05"))
 	if v.Kind != object.Marker {
 		text += " · " + kit.Size(v.Size)
 	}
@@ -67,7 +69,8 @@ func (s *Screen) compareLines(l *liner, old, now object.Entry) {
 			style, sign = t.Lamp, "≠ "
 		}
 		half := max((l.width-18)/2, 6)
-		l.lines = append(l.lines, style.Render(sign+kit.Fit(name, 12))+"  "+t.Paper.Render(kit.Fit(kit.Name(a, half), half))+"  "+t.Paper.Render(kit.Name(b, half)))
+		l.lines = append(l.lines, style.Render(sign+kit.Fit(name, 12))+"  "+
+			t.Paper.Render(kit.Fit(kit.Name(a, half), half))+"  "+t.Paper.Render(kit.Name(b, half)))
 	}
 	kind := func(e object.Entry) string {
 		if e.Kind == object.Marker {
@@ -86,6 +89,7 @@ func (s *Screen) compareLines(l *liner, old, now object.Entry) {
 	if old.ETag != "" && old.ETag == now.ETag && old.Size == now.Size {
 		l.text(t.Tide.Render, "The content is the same by the store's own mark.")
 	} else {
-		l.text(t.Paper.Render, fmt.Sprintf("The content differs: %s bytes then, %s now.", kit.Count(old.Size), kit.Count(now.Size)))
+		l.text(t.Paper.Render, fmt.Sprintf("The content differs: %s bytes then, %s now.", kit.Count(old.Size),
+			kit.Count(now.Size)))
 	}
 }

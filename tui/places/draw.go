@@ -7,11 +7,13 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"lumtra/core/job"
 	"lumtra/core/level"
 	"lumtra/core/object"
 	"lumtra/core/place"
-	"lumtra/service"
+	"lumtra/core/place/kind"
+	"lumtra/core/place/kinds"
+	"lumtra/core/probe"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
 
@@ -38,13 +40,17 @@ func (s *Screen) tree(width, height int) string {
 	foot := s.foot(width)
 	rows := height - len(foot)
 	var lines []string
-	var shown []service.At
+	var shown []workspace.At
 	first, last := s.cursor.Window(s.root.lines(), rows)
 	for i := first; i < last; i++ {
 		l := s.root.line(i)
 		text, counted := s.line(l, width-2)
 		if counted != nil {
 			shown = append(shown, *counted)
+		}
+		if s.idle && i == s.cursor.At {
+			lines = append(lines, kit.Fit(s.Theme.Ash.Render("▏ ")+text, width))
+			continue
 		}
 		lines = append(lines, kit.Row(s.Theme, text, width, i == s.cursor.At))
 	}
@@ -56,7 +62,8 @@ func (s *Screen) tree(width, height int) string {
 func (s *Screen) foot(width int) []string {
 	t := s.Theme
 	if b := s.narrowing; b != nil {
-		return []string{kit.Fit(t.Lamp.Render("  names with ")+t.Paper.Render(object.Display(b.words))+t.Lamp.Render("▏"), width)}
+		return []string{kit.Fit(t.Lamp.Render("  names "+
+			"with ")+t.Paper.Render(object.Display(b.words))+t.Lamp.Render("▏"), width)}
 	}
 	var parts []string
 	if n := len(s.marks); n > 0 {
@@ -77,7 +84,7 @@ func (s *Screen) foot(width int) []string {
 		parts = append(parts, t.Dusk.Render("↕ "+orderName(b.order)))
 	}
 	if s.removed {
-		parts = append(parts, t.Flare.Render("○ with what was removed"))
+		parts = append(parts, t.Flare.Render("○ with what was deleted"))
 	}
 	if len(parts) == 0 {
 		return nil
@@ -86,7 +93,7 @@ func (s *Screen) foot(width int) []string {
 }
 
 // last is the last part of a place's name.
-func last(at service.At) string {
+func last(at workspace.At) string {
 	switch {
 	case at.Key != "":
 		return object.Base(at.Key)
@@ -96,9 +103,12 @@ func last(at service.At) string {
 	return at.Endpoint
 }
 
+// leastForTimes is the width from which a line has room for a time beside a name.
+const leastForTimes = 44
+
 // line draws one line of the tree. For a folder it also says what is to be
 // counted.
-func (s *Screen) line(l line, width int) (text string, counted *service.At) {
+func (s *Screen) line(l line, width int) (text string, counted *workspace.At) {
 	t, b := s.Theme, l.in
 	indent := strings.Repeat("  ", min(b.depth, 12))
 	if l.row < 0 {
@@ -107,13 +117,16 @@ func (s *Screen) line(l line, width int) (text string, counted *service.At) {
 	e := b.entry(l.row)
 	at := b.spot(e, s.hasBuckets(b.at.Endpoint))
 	sign, style := "  ", t.Paper
+	_, opens := opensAs(e, at)
 	switch {
 	case s.marked(at):
 		sign, style = t.Lamp.Render("◆ "), t.Lamp
-	case e.Kind == object.Prefix && b.child(l.row) != nil:
+	case e.Kind != object.Special && b.child(l.row) != nil:
 		sign, style = t.Ash.Render("▾ "), t.Strong
 	case e.Kind == object.Prefix:
 		sign, style = t.Ash.Render("▸ "), t.Strong
+	case opens:
+		sign = t.Ash.Render("▸ ")
 	case e.Kind == object.Special:
 		style = t.Ash
 	case e.Kind == object.Marker:
@@ -129,9 +142,12 @@ func (s *Screen) line(l line, width int) (text string, counted *service.At) {
 	case e.Kind == object.Special:
 		right = t.Ash.Render("link or special file")
 	case e.Kind == object.Marker:
-		right = t.Flare.Render("removed") + t.Ash.Render("  "+e.Modified.Local().Format("2006-01-02 15:04"))
+		right = t.Flare.Render("deleted") + t.Ash.Render("  "+e.Modified.Local().Format("2006-01-02 15:04"))
 	default:
-		right = t.Paper.Render(kit.FitLeft(kit.Size(e.Size), 9)) + "  " + t.Ash.Render(e.Modified.Local().Format("2006-01-02 15:04"))
+		right = t.Paper.Render(kit.FitLeft(kit.Size(e.Size), 9))
+		if width >= leastForTimes {
+			right += "  " + t.Ash.Render(e.Modified.Local().Format("2006-01-02 15:04"))
+		}
 		if e.Class != "" {
 			right = t.Dusk.Render(kit.Name(e.Class, 12)) + "  " + right
 		}
@@ -149,7 +165,7 @@ func nonEmpty(name string) string {
 }
 
 // sumText is what lies below a folder, as far as it is known.
-func (s *Screen) sumText(at service.At) string {
+func (s *Screen) sumText(at workspace.At) string {
 	if !s.sums.has(at) {
 		return ""
 	}
@@ -175,9 +191,9 @@ func (s *Screen) endpointRight(name string) string {
 	r := s.report(name)
 	switch {
 	case r == nil:
-		return text + t.Ash.Render("  ○ not tried")
+		return text + t.Ash.Render("  ○ not tested")
 	case r.Refused() > 0:
-		return text + t.Flare.Render(fmt.Sprintf("  ▲ %d refused", r.Refused()))
+		return text + t.Flare.Render(fmt.Sprintf("  ▲ %d denied", r.Refused()))
 	}
 	return text + t.Tide.Render("  ● works")
 }
@@ -199,7 +215,11 @@ func (s *Screen) standing(b *branch) string {
 	case st.Paused:
 		return t.Ash.Render(fmt.Sprintf("… %s so far; it goes on as you go, A lists all", kit.Count(int64(st.Rows))))
 	case st.Rows == 0:
-		return t.Lamp.Render("listing …")
+		text := "listing …"
+		if wait := kit.WaitingFor(b.at.Endpoint, b.began, s.Now(), "left closes it"); wait != "" {
+			text += " " + wait
+		}
+		return t.Lamp.Render(text)
 	}
 	return t.Lamp.Render(fmt.Sprintf("listing … %s", kit.Count(int64(st.Rows))))
 }
@@ -209,8 +229,8 @@ func oneLine(err error) string {
 	return object.Display(text)
 }
 
-func kindText(e *job.Endpoint) string {
-	text := map[string]string{job.KindFolder: "folder", job.KindS3: "S3 API", job.KindBlob: "Azure Blob API", job.KindList: "web addresses"}[e.Kind]
+func kindText(e *kind.Settings) string {
+	text := kinds.Of(e).Speaks
 	if e.StandIn != "" {
 		text += ", stand-in"
 	}
@@ -229,7 +249,8 @@ func (l *liner) fact(name, value string) {
 		if i > 0 {
 			name = ""
 		}
-		l.lines = append(l.lines, l.s.Theme.Ash.Render(kit.Fit(object.Display(name), 14))+" "+l.s.Theme.Paper.Render(part))
+		l.lines = append(l.lines, l.s.Theme.Ash.Render(kit.Fit(object.Display(name), 14))+" "+
+			l.s.Theme.Paper.Render(part))
 	}
 }
 
@@ -254,7 +275,7 @@ func (l *liner) endpointFacts(name string) {
 		return
 	}
 	switch {
-	case e.Kind == job.KindFolder || e.Kind == job.KindList:
+	case e.Path != "":
 		l.fact(e.Kind, e.Path)
 	case e.StandIn != "":
 		l.fact("stand-in kept", e.StandIn)
@@ -264,7 +285,8 @@ func (l *liner) endpointFacts(name string) {
 	default:
 		l.fact("address", e.Address)
 	}
-	for _, x := range [][2]string{{"only bucket", e.Bucket}, {"region", e.Region}, {"credential", e.Credential}, {"access key", e.AccessKey}, {"account", e.Account},
+	for _, x := range [][2]string{{"only bucket", e.Bucket}, {"region", e.Region}, {"credential", e.Credential},
+		{"access key", e.AccessKey}, {"account", e.Account},
 		{"secret from", e.SecretFrom}, {"signature from", e.SignatureFrom}, {"proxy", e.Proxy}, {"own CA", e.CAFile}} {
 		if x[1] != "" {
 			l.fact(x[0], x[1])
@@ -273,7 +295,7 @@ func (l *liner) endpointFacts(name string) {
 	l.gap()
 	r := s.report(name)
 	if r == nil {
-		l.text(s.Theme.Ash.Render, "Not tried yet: y finds out what it allows.")
+		l.text(s.Theme.Ash.Render, "Not tested yet: y finds out what it allows.")
 		return
 	}
 	l.fact("tried", kit.Ago(r.At, s.Now()))
@@ -283,7 +305,7 @@ func (l *liner) endpointFacts(name string) {
 	}
 	l.promises(r.Promises)
 	for _, c := range r.Checks {
-		if c.Outcome == "refused" {
+		if c.Outcome == probe.Refused {
 			l.text(s.Theme.Flare.Render, "▲ "+c.Name+": "+c.Found)
 			if c.Mend != "" {
 				l.text(s.Theme.Paper.Render, "  "+c.Mend)
@@ -321,7 +343,8 @@ func (l *liner) abilities(f *facts) {
 		l.fact("objects", "up to "+kit.Size(a.MaxObject))
 	}
 	if a.MaxParts > 0 && !a.Tree {
-		l.fact("parts", fmt.Sprintf("%s to %s, at most %s", kit.Size(a.MinPart), kit.Size(a.MaxPart), kit.Count(int64(a.MaxParts))))
+		l.fact("parts", fmt.Sprintf("%s to %s, at most %s", kit.Size(a.MinPart), kit.Size(a.MaxPart),
+			kit.Count(int64(a.MaxParts))))
 	}
 	if a.StoredSums != object.NoSum {
 		l.fact("keeps sums", a.StoredSums.String()+", verified as content arrives")
@@ -336,7 +359,8 @@ func (l *liner) abilities(f *facts) {
 	if f.Versioning != "" {
 		l.fact("versioning", string(f.Versioning))
 	}
-	for _, skill := range []place.Skill{place.Versions, place.Tags, place.Metadata, place.Links, place.Restores, place.Folders} {
+	for _, skill := range []place.Skill{place.Versions, place.Tags, place.Metadata, place.Links, place.Restores,
+		place.Folders} {
 		if why := f.Lacks[skill]; why != "" {
 			l.text(l.s.Theme.Ash.Render, "– no "+string(skill)+": "+why)
 		}

@@ -13,11 +13,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"lumtra/core/job"
 	"lumtra/core/object"
+	"lumtra/core/place/kind"
+	"lumtra/core/place/kinds"
 	"lumtra/core/probe"
 	"lumtra/core/secret"
-	"lumtra/service"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
 
@@ -34,19 +35,32 @@ const (
 // addEndpoint asks for anything that names a place, and takes it apart.
 func (s *Screen) addEndpoint() tea.Cmd {
 	f := &kit.Form{Title: "A new endpoint", Does: "go on",
-		Notes: []string{"Paste an address, a whole signed address, or type the path of a folder or of a list of web addresses (.csv, .txt)."},
-		Fields: []*kit.Field{{Name: "where", Hint: "https://… or /a/folder", HiddenIf: func(v string) bool {
-			return strings.Contains(v, "sig=") || strings.Contains(v, "Signature=")
-		}}}}
-	f.Submit = func(f *kit.Form) tea.Cmd {
-		p, err := service.TakeApart(f.Get("where"))
-		if err != nil {
-			f.Err = err
-			return nil
-		}
-		return s.endpointForm("", p)
-	}
+		Notes: []string{"Paste an address, a whole signed address, or type the path of a folder or of a list of web " +
+			"addresses (.csv, .txt)."},
+		Fields: []*kit.Field{{Name: "where", Hint: "https://… or /a/folder", HiddenIf: signedAddress}}}
+	f.Submit = func(f *kit.Form) tea.Cmd { return s.pastedEndpoint(f, f.Get("where")) }
 	return s.form(f)
+}
+
+// signedAddress tells that a text holds a secret.
+func signedAddress(v string) bool {
+	return strings.Contains(v, "sig=") || strings.Contains(v, "Signature=")
+}
+
+// isAddress tells an address from the name of a bucket or a folder: it was pasted where those are
+// asked for, and an endpoint is meant.
+func isAddress(v string) bool {
+	return strings.HasPrefix(v, "http://") || strings.HasPrefix(v, "https://")
+}
+
+// pastedEndpoint goes on with an endpoint of what was typed or pasted into the form.
+func (s *Screen) pastedEndpoint(f *kit.Form, where string) tea.Cmd {
+	p, err := kinds.Read(where)
+	if err != nil {
+		f.Err = err
+		return nil
+	}
+	return s.endpointForm("", p)
 }
 
 // editEndpoint changes the settings of the endpoint under the cursor.
@@ -56,23 +70,23 @@ func (s *Screen) editEndpoint() tea.Cmd {
 	if e == nil {
 		return nil
 	}
-	return s.endpointForm(e.Name, service.Pasted{Endpoint: *e})
+	return s.endpointForm(e.Name, kind.Pasted{Endpoint: *e})
 }
 
 // endpointForm asks for the rest of an endpoint; was is its name so far.
-func (s *Screen) endpointForm(was string, p service.Pasted) tea.Cmd {
+func (s *Screen) endpointForm(was string, p kind.Pasted) tea.Cmd {
 	e := p.Endpoint
 	kept, err := s.Service.Credentials()
 	if err != nil {
 		return kit.Cmd(kit.Say{Text: oneLine(err), Bad: true})
 	}
-	store := e.HasBuckets()
+	k := kinds.Of(&e)
 	f := &kit.Form{Title: "A new endpoint: " + kindText(&e), Does: "try it"}
 	if was != "" {
 		f.Title = "Settings of " + was
 	}
 	if p.Access != nil {
-		f.Notes = accessText(p.Access)
+		f.Notes = accessText(p.Access, s.Now())
 	}
 	name := e.Name
 	if name == "" {
@@ -80,27 +94,22 @@ func (s *Screen) endpointForm(was string, p service.Pasted) tea.Cmd {
 	}
 	add := func(x *kit.Field) { f.Fields = append(f.Fields, x) }
 	add(&kit.Field{Name: "name", Value: name})
-	if !store {
+	if k.Signs == nil {
 		add(&kit.Field{Name: "path", Value: e.Path})
 	} else {
 		if e.StandIn == "" {
 			add(&kit.Field{Name: "address", Value: e.Address})
 		}
+		can := []*kind.Kind{k}
 		if was == "" && p.Credential == nil {
-			add(&kit.Field{Name: "speaks", Value: kindText(&e), Choices: []string{"S3 API", "Azure Blob API"}})
+			can = kinds.Alike(p)
+			add(&kit.Field{Name: "speaks", Value: k.Speaks, Choices: speaking(can)})
 		}
-		s.signFields(f, was, p, kept)
-		add(&kit.Field{Name: "only bucket", Value: e.Bucket, Hint: "all of them"})
-		s3 := func(f *kit.Form) bool {
-			return f.Get("speaks") != "Azure Blob API" && e.Kind == job.KindS3 || f.Get("speaks") == "S3 API"
-		}
-		add(&kit.Field{Name: "region", Value: e.Region, Hint: "us-east-1, as stores without regions take it", When: s3})
-		add(&kit.Field{Name: "buckets in", Value: cmp.Or(e.Addressing, "path"), Choices: []string{"path", "host"}, When: s3})
-		add(&kit.Field{Name: "own CA", Value: e.CAFile, Hint: "the system's authorities"})
-		add(&kit.Field{Name: "proxy", Value: e.Proxy, Hint: "as the environment says"})
+		s.signFields(f, was, p, kept, can)
+		askFields(f, &e, can)
 	}
-	if e.Kind != job.KindList {
-		ways := []string{"writing too: a small object, removed again", "reading only"}
+	if !k.ReadOnly {
+		ways := []string{"writing too: a small object, deleted again", "reading only"}
 		add(&kit.Field{Name: "try", Value: ways[0], Choices: ways})
 	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
@@ -114,20 +123,62 @@ func (s *Screen) endpointForm(was string, p service.Pasted) tea.Cmd {
 	return s.form(f)
 }
 
+// speaking are the words for kinds.
+func speaking(can []*kind.Kind) (words []string) {
+	for _, k := range can {
+		words = append(words, k.Speaks)
+	}
+	return words
+}
+
+// chosen is the kind that a form is about now, of settings that were e so far.
+func chosen(f *kit.Form, e *kind.Settings) *kind.Kind {
+	for _, k := range kinds.All {
+		if k.Speaks == f.Get("speaks") {
+			return k
+		}
+	}
+	return kinds.Of(e)
+}
+
+// askFields ask for what the kinds an endpoint can be of ask for, each where it is of a kind
+// that does.
+func askFields(f *kit.Form, e *kind.Settings, can []*kind.Kind) {
+	asked := map[string]bool{}
+	for _, k := range can {
+		for _, a := range k.Asks {
+			if asked[a.Label] {
+				continue
+			}
+			asked[a.Label] = true
+			x := &kit.Field{Name: a.Label, Value: *a.Of(e), Hint: a.Hint, Choices: a.Choices}
+			if x.Value == "" && len(a.Choices) > 0 {
+				x.Value = a.Choices[0]
+			}
+			x.When = func(f *kit.Form) bool {
+				return slices.ContainsFunc(chosen(f, e).Asks, func(b kind.Ask) bool { return b.Label == a.Label })
+			}
+			f.Fields = append(f.Fields, x)
+		}
+	}
+}
+
 // removeEndpoint asks before the settings of an endpoint go.
 func (s *Screen) removeEndpoint(name string) tea.Cmd {
-	f := &kit.Form{Title: "Remove the settings of " + name, Does: "remove them", Warning: []string{"The endpoint goes from endpoints.toml."},
-		Notes: []string{"What lies there stays, and so does a kept credential. An endpoint that a job names is not removed."}}
+	f := &kit.Form{Title: "Delete the settings of " + name, Does: "delete them",
+		Warning: []string{"The endpoint goes from endpoints.toml."},
+		Notes: []string{"What lies there stays, and so does a kept credential. An endpoint that a job names is " +
+			"not deleted."}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
-		return try(f, "removing", func() (tea.Msg, error) {
-			return doneMsg{say: "Removed the settings of " + name + "."}, s.Service.RemoveEndpoint(name)
+		return try(f, "deleting", func() (tea.Msg, error) {
+			return doneMsg{say: "Deleted the settings of " + name + "."}, s.Service.RemoveEndpoint(name)
 		})
 	}
 	return s.form(f)
 }
 
 // suggest makes a name of where an endpoint is.
-func suggest(e *job.Endpoint) string {
+func suggest(e *kind.Settings) string {
 	text := e.Bucket
 	if text == "" {
 		text = e.Account
@@ -151,7 +202,7 @@ func suggest(e *job.Endpoint) string {
 }
 
 // accessText says what a signed access allows, and until when.
-func accessText(a *service.Access) []string {
+func accessText(a *kind.Access, now time.Time) []string {
 	where := "the whole account"
 	if a.Bucket != "" {
 		where = "the container " + a.Bucket
@@ -164,14 +215,14 @@ func accessText(a *service.Access) []string {
 		what = strings.Join(a.Allows, ", ")
 	}
 	lines := []string{"A signed access to " + where + ". It allows: " + what + "."}
-	if !a.Until.IsZero() {
-		lines = append(lines, "It is good until "+a.Until.Local().Format("2006-01-02 15:04 MST")+".")
+	if text := a.Validity(now); text != "" {
+		lines = append(lines, text)
 	}
 	return append(lines, "Its signature is taken as a secret and is not shown again.")
 }
 
 // signFields ask what an endpoint signs with.
-func (s *Screen) signFields(f *kit.Form, was string, p service.Pasted, kept []service.KeptCredential) {
+func (s *Screen) signFields(f *kit.Form, was string, p kind.Pasted, kept []workspace.KeptCredential, can []*kind.Kind) {
 	e := p.Endpoint
 	is := func(ways ...string) func(*kit.Form) bool {
 		return func(f *kit.Form) bool {
@@ -187,17 +238,17 @@ func (s *Screen) signFields(f *kit.Form, was string, p service.Pasted, kept []se
 	if len(kept) > 0 {
 		ways = append(ways, withKept)
 	}
-	if e.Kind == job.KindS3 {
+	if kinds.Of(&e).Signs.Shared {
 		ways = append(ways, withProfile, withChain)
 	}
 	ways = append(ways, withNone)
 	value := ways[0]
-	switch profile, named := strings.CutPrefix(e.Credential, job.ProfileCredential); {
+	switch profile, named := strings.CutPrefix(e.Credential, kind.ProfileCredential); {
 	case e.Kept() != "":
 		value = withKept
 	case named && profile != "":
 		value = withProfile
-	case e.Credential == job.ChainCredential:
+	case e.Credential == kind.ChainCredential:
 		value = withChain
 	case e.SecretFrom != "" || e.SignatureFrom != "":
 		value = withRef
@@ -210,15 +261,16 @@ func (s *Screen) signFields(f *kit.Form, was string, p service.Pasted, kept []se
 		return
 	}
 	add(&kit.Field{Name: "sign with", Value: value, Choices: ways})
-	who := "access key"
-	if e.Kind == job.KindBlob {
-		who = "account"
+	for _, k := range can {
+		add(&kit.Field{Name: k.Signs.Who, Value: *k.Signs.Name(&e),
+			When: func(f *kit.Form) bool { return is(withNew, withRef)(f) && chosen(f, &e) == k }})
 	}
-	add(&kit.Field{Name: who, Value: e.AccessKey + e.Account, When: is(withNew, withRef)})
 	add(&kit.Field{Name: "secret", Hidden: true, Hint: "typed or pasted; not shown", When: is(withNew)})
-	add(&kit.Field{Name: "session token", Hidden: true, Hint: "none", When: func(f *kit.Form) bool { return is(withNew)(f) && e.Kind == job.KindS3 }})
+	add(&kit.Field{Name: "session token", Hidden: true, Hint: "none",
+		When: func(f *kit.Form) bool { return is(withNew)(f) && chosen(f, &e).Signs.Tokens }})
 	add(&kit.Field{Name: "keep it as", Hint: "the endpoint's name", When: is(withNew)})
-	add(&kit.Field{Name: "secret from", Value: e.SecretFrom + e.SignatureFrom, Hint: "env:NAME or file:PATH", When: is(withRef)})
+	add(&kit.Field{Name: "secret from", Value: e.SecretFrom + e.SignatureFrom, Hint: "env:NAME or file:PATH",
+		When: is(withRef)})
 	var labels []string
 	for _, k := range kept {
 		labels = append(labels, k.Label)
@@ -226,12 +278,13 @@ func (s *Screen) signFields(f *kit.Form, was string, p service.Pasted, kept []se
 	if len(labels) > 0 {
 		add(&kit.Field{Name: "kept as", Value: cmp.Or(e.Kept(), labels[0]), Choices: labels, When: is(withKept)})
 	}
-	add(&kit.Field{Name: "profile", Value: strings.TrimPrefix(e.Credential, job.ProfileCredential), Hint: "default", When: is(withProfile)})
+	add(&kit.Field{Name: "profile", Value: strings.TrimPrefix(e.Credential, kind.ProfileCredential), Hint: "default",
+		When: is(withProfile)})
 }
 
 // endpointOfForm reads the form into settings and, if there is one, a secret to
 // keep.
-func (s *Screen) endpointOfForm(f *kit.Form, p service.Pasted) (job.Endpoint, *secret.Credential, error) {
+func (s *Screen) endpointOfForm(f *kit.Form, p kind.Pasted) (kind.Settings, *secret.Credential, error) {
 	e := p.Endpoint
 	e.Name = f.Get("name")
 	if e.Path != "" {
@@ -242,19 +295,22 @@ func (s *Screen) endpointOfForm(f *kit.Form, p service.Pasted) (job.Endpoint, *s
 		e.Address = strings.TrimRight(f.Get("address"), "/")
 	}
 	if speaks := f.Get("speaks"); speaks != "" {
-		kind := map[string]string{"S3 API": job.KindS3, "Azure Blob API": job.KindBlob}[speaks]
-		if kind != e.Kind && e.Address == p.Endpoint.Address && f.Get("only bucket") == p.Endpoint.Bucket {
-			e = p.As(kind).Endpoint // what the path of the address means depends on it
+		k := chosen(f, &e)
+		if k.Name != e.Kind && e.Address == p.Endpoint.Address && f.Get("only bucket") == p.Endpoint.Bucket {
+			e = kinds.As(p, k.Name).Endpoint // what the path of the address means depends on it
 			e.Name = f.Get("name")
 		}
-		e.Kind = kind
+		e.Kind = k.Name
 	}
-	if only := f.Get("only bucket"); only != p.Endpoint.Bucket {
-		e.Bucket = only
-	}
-	e.Region, e.CAFile, e.Proxy = f.Asked("region"), f.Get("own CA"), f.Get("proxy")
-	if e.Addressing = f.Asked("buckets in"); e.Addressing == "path" {
-		e.Addressing = ""
+	signs := kinds.Of(&e).Signs
+	for _, a := range kinds.Of(&e).Asks {
+		now := f.Asked(a.Label)
+		if len(a.Choices) > 0 && now == a.Choices[0] {
+			now = ""
+		}
+		if now != *a.Of(&p.Endpoint) {
+			*a.Of(&e) = now
+		}
 	}
 	label := cmp.Or(f.Get("keep it as"), e.Name)
 	if p.Credential != nil {
@@ -262,36 +318,30 @@ func (s *Screen) endpointOfForm(f *kit.Form, p service.Pasted) (job.Endpoint, *s
 		given.Label = label
 		return e, &given, nil
 	}
-	who := f.Get("access key") + f.Get("account")
-	ref := f.Get("secret from")
-	e.Credential, e.AccessKey, e.Account, e.SecretFrom, e.SignatureFrom = "", "", "", "", ""
+	who, ref := f.Asked(signs.Who), f.Get("secret from")
+	e.Credential, *signs.Name(&e), e.SecretFrom, e.SignatureFrom = "", "", "", ""
 	switch f.Get("sign with") {
 	case withNew:
 		if f.Get("secret") == "" {
 			return e, nil, errors.New("the secret is missing")
 		}
-		given := &secret.Credential{Facts: secret.Facts{Label: label, Kind: secret.KeyPair, Name: who}, Secret: secret.New(f.Get("secret")), Token: secret.New(f.Get("session token"))}
-		if e.Kind == job.KindBlob {
-			given.Kind = secret.AccountKey
-			if strings.Contains(f.Get("secret"), "sig=") {
-				given.Kind, given.Name = secret.SignedAccess, ""
-			}
+		given := &secret.Credential{Kept: secret.Kept{Label: label, Kind: signs.As, Name: who},
+			Secret: secret.New(f.Get("secret")), Token: secret.New(f.Get("session token"))}
+		if signs.Access && strings.Contains(f.Get("secret"), "sig=") {
+			given.Kind, given.Name = secret.SignedAccess, ""
 		}
 		return e, given, nil
 	case withKept:
-		e.Credential = job.KeptCredential + f.Get("kept as")
+		e.Credential = kind.KeptCredential + f.Get("kept as")
 	case withProfile:
-		e.Credential = job.ProfileCredential + cmp.Or(f.Get("profile"), "default")
+		e.Credential = kind.ProfileCredential + cmp.Or(f.Get("profile"), "default")
 	case withChain:
-		e.Credential = job.ChainCredential
+		e.Credential = kind.ChainCredential
 	case withRef:
-		switch {
-		case e.Kind == job.KindBlob && who == "":
+		if signs.Access && who == "" {
 			e.SignatureFrom = ref
-		case e.Kind == job.KindBlob:
-			e.Account, e.SecretFrom = who, ref
-		default:
-			e.AccessKey, e.SecretFrom = who, ref
+		} else {
+			*signs.Name(&e), e.SecretFrom = who, ref
 		}
 	}
 	return e, nil, nil
@@ -310,6 +360,8 @@ type testSheet struct {
 
 	form *kit.Form // to go back to; nil for an endpoint that is saved
 	save func(*probe.Report) tea.Cmd
+
+	quiet kit.Quiet // since when no step has ended
 }
 
 // testedMsg tells a test sheet that its test is over.
@@ -320,7 +372,7 @@ type testedMsg struct {
 }
 
 // tryEndpoint tests settings that are not saved yet.
-func (s *Screen) tryEndpoint(f *kit.Form, was string, e job.Endpoint, given *secret.Credential, write bool) tea.Cmd {
+func (s *Screen) tryEndpoint(f *kit.Form, was string, e kind.Settings, given *secret.Credential, write bool) tea.Cmd {
 	x := &testSheet{s: s, title: "Trying " + e.Name, form: f}
 	x.save = func(r *probe.Report) tea.Cmd {
 		return func() tea.Msg {
@@ -333,7 +385,7 @@ func (s *Screen) tryEndpoint(f *kit.Form, was string, e job.Endpoint, given *sec
 					say += " What was found is not kept: " + oneLine(err)
 				}
 			}
-			return doneMsg{say: say, focus: &service.At{Endpoint: e.Name}, again: []service.At{{Endpoint: e.Name}}}
+			return doneMsg{say: say, focus: &workspace.At{Endpoint: e.Name}, again: []workspace.At{{Endpoint: e.Name}}}
 		}
 	}
 	return s.test(x, func(ctx context.Context, opts probe.Options) (*probe.Report, error) {
@@ -347,9 +399,11 @@ func (s *Screen) testEndpoint() tea.Cmd {
 	if at.Endpoint == "" {
 		return nil
 	}
-	ways := []string{"writing too: a small object, removed again", "reading only"}
-	f := &kit.Form{Title: "Try " + at.Endpoint, Does: "try it", Fields: []*kit.Field{{Name: "try", Value: ways[0], Choices: ways},
-		{Name: "in bucket", Value: at.Bucket, Hint: "the first one there is", When: func(*kit.Form) bool { return s.hasBuckets(at.Endpoint) }}}}
+	ways := []string{"writing too: a small object, deleted again", "reading only"}
+	f := &kit.Form{Title: "Try " + at.Endpoint, Does: "try it",
+		Fields: []*kit.Field{{Name: "try", Value: ways[0], Choices: ways},
+			{Name: "in bucket", Value: at.Bucket, Hint: "the first one there is",
+				When: func(*kit.Form) bool { return s.hasBuckets(at.Endpoint) }}}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		x := &testSheet{s: s, title: "Trying " + at.Endpoint}
 		opts := probe.Options{Write: f.Get("try") == ways[0], Bucket: f.Get("in bucket")}
@@ -360,13 +414,16 @@ func (s *Screen) testEndpoint() tea.Cmd {
 	return s.form(f)
 }
 
-func (s *Screen) test(x *testSheet, run func(context.Context, probe.Options) (*probe.Report, error), opts probe.Options) tea.Cmd {
+func (s *Screen) test(x *testSheet, run func(context.Context, probe.Options) (*probe.Report, error),
+	opts probe.Options) tea.Cmd {
 	ctx, stop := context.WithCancel(s.ctx)
 	x.stop = stop
+	x.quiet.Note(0, s.Now())
 	opts.Each = func(r probe.Report) {
 		x.mu.Lock()
 		defer x.mu.Unlock()
 		x.report = &r
+		x.quiet.Note(int64(len(r.Checks)), s.Now())
 	}
 	s.sheet = x
 	return tea.Batch(s.beat(), func() tea.Msg {
@@ -418,7 +475,8 @@ func endpointName(r *probe.Report) string {
 func (x *testSheet) keys() []kit.Key {
 	keys := []kit.Key{{Press: "esc", Does: "leave it"}}
 	if x.form != nil {
-		keys = append([]kit.Key{{Press: "enter", Does: "save: the endpoint"}, {Press: "m", Does: "mend: back to the settings"}}, keys...)
+		keys = append([]kit.Key{{Press: "enter", Does: "save: the endpoint"},
+			{Press: "m", Does: "mend: back to the settings"}}, keys...)
 	}
 	return keys
 }
@@ -444,16 +502,21 @@ func (x *testSheet) lines(width, height int) []string {
 	case x.err != nil:
 		l.text(t.Flare.Render, kit.Reason(x.err))
 	case !x.ended:
-		l.lines = append(l.lines, t.Lamp.Render("trying …"))
+		l.text(t.Lamp.Render, strings.TrimSpace("trying … "+kit.WaitingFor(strings.TrimPrefix(x.title, "Trying "),
+			x.quiet.Since(), x.s.Now(), "esc leaves it")))
 	case x.report.Refused() > 0:
-		l.text(t.Flare.Render, fmt.Sprintf("%s refused. What is listed with it says what to ask for.", plural(int64(x.report.Refused()), "step")))
+		l.text(t.Flare.Render, fmt.Sprintf("%s denied. What is listed with it says what to ask for.",
+			object.Count(int64(x.report.Refused()), "step")))
 	case slices.ContainsFunc(x.report.Checks, func(c probe.Check) bool { return c.Outcome == probe.Absent }):
-		l.text(t.Tide.Render, "Nothing was refused. What the store does not do is done in another way, or left.")
+		l.text(t.Tide.Render, "Nothing was denied. What the store does not do is done in another way, or left.")
 	default:
 		l.text(t.Tide.Render, "All that was tried works.")
 	}
 	if x.ended && x.form != nil {
-		l.lines = append(l.lines, "", t.Lamp.Render("enter")+t.Ash.Render(" save it   ")+t.Lamp.Render("m")+t.Ash.Render(" mend the settings   ")+t.Lamp.Render("esc")+t.Ash.Render(" leave it"))
+		l.lines = append(l.lines, "",
+			t.Lamp.Render("enter")+t.Ash.Render(" save it  "+
+				" ")+t.Lamp.Render("m")+t.Ash.Render(" mend the settings  "+
+				" ")+t.Lamp.Render("esc")+t.Ash.Render(" leave it"))
 	}
 	if n := len(l.lines); n > height && height > 1 { // what came last tells most
 		return append(l.lines[:1:1], l.lines[n-height+1:]...)
@@ -463,7 +526,8 @@ func (x *testSheet) lines(width, height int) []string {
 
 func (x *testSheet) check(l *liner, c probe.Check) {
 	t := x.s.Theme
-	style := map[probe.Outcome]func(...string) string{probe.Fine: t.Tide.Render, probe.Refused: t.Flare.Render, probe.Absent: t.Ash.Render, probe.Untried: t.Ash.Render}[c.Outcome]
+	style := map[probe.Outcome]func(...string) string{probe.Fine: t.Tide.Render, probe.Refused: t.Flare.Render,
+		probe.Absent: t.Ash.Render, probe.Untried: t.Ash.Render}[c.Outcome]
 	took := ""
 	if c.Took >= time.Millisecond {
 		took = kit.Span(c.Took)
@@ -471,7 +535,8 @@ func (x *testSheet) check(l *liner, c probe.Check) {
 	room := max(l.width-30, 10)
 	for i, part := range kit.Wrap(object.Display(c.Found), room) {
 		if i == 0 {
-			l.lines = append(l.lines, style(outcomes[c.Outcome]+" ")+t.Paper.Render(kit.Fit(c.Name, 16))+" "+kit.Fit(t.Paper.Render(part), room)+" "+t.Ash.Render(kit.FitLeft(took, 8)))
+			l.lines = append(l.lines, style(outcomes[c.Outcome]+" ")+t.Paper.Render(kit.Fit(c.Name, 16))+" "+
+				kit.Fit(t.Paper.Render(part), room)+" "+t.Ash.Render(kit.FitLeft(took, 8)))
 		} else {
 			l.lines = append(l.lines, strings.Repeat(" ", 19)+t.Paper.Render(part))
 		}

@@ -1,22 +1,17 @@
 package places
 
 import (
+	"strings"
+
 	tea "charm.land/bubbletea/v2"
 
 	"lumtra/core/level"
 	"lumtra/core/object"
 	"lumtra/core/place"
-	"lumtra/service"
+	"lumtra/core/place/kinds"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
-
-// action is something a key does here. off says why it cannot be done to what
-// is under the cursor, "" when it can.
-type action struct {
-	press, does string
-	off         func(*Screen) string
-	do          func(*Screen) tea.Cmd
-}
 
 // Reasons for actions to be off.
 func needObject(s *Screen) string {
@@ -30,7 +25,39 @@ func needBucket(s *Screen) string {
 	at, ok := s.at()
 	switch {
 	case !ok || at.Bucket == "" || at.Key != "":
-		return "choose a bucket first"
+		return "choose a bucket or container first"
+	}
+	return ""
+}
+
+// needStoreBucket wants a bucket whose store tells of it.
+func needStoreBucket(s *Screen) string {
+	if why := needBucket(s); why != "" {
+		return why
+	}
+	at, _ := s.at()
+	if !s.hasBuckets(at.Endpoint) {
+		return "folders have no tags and no access of their own"
+	}
+	return ""
+}
+
+// needFolder wants a folder that can be written to.
+func needFolder(s *Screen) string {
+	to := s.folder()
+	switch {
+	case to == workspace.At{} || to.Bucket == "" && s.hasBuckets(to.Endpoint):
+		return "choose a bucket, container or folder first"
+	case kinds.Of(s.endpointOf(to.Endpoint)).ReadOnly:
+		return "this kind of place can only be read"
+	}
+	return ""
+}
+
+// needSampled wants a folder that can be read.
+func needSampled(s *Screen) string {
+	if to := s.folder(); to == (workspace.At{}) || to.Bucket == "" && s.hasBuckets(to.Endpoint) {
+		return "choose a bucket, container or folder first"
 	}
 	return ""
 }
@@ -50,7 +77,7 @@ func needInside(s *Screen) string {
 		return ""
 	}
 	if !ok || at.Bucket == "" && s.hasBuckets(at.Endpoint) {
-		return "choose something in a bucket or folder first"
+		return "choose something in a bucket, container or folder first"
 	}
 	return ""
 }
@@ -60,7 +87,7 @@ func needWritable(s *Screen) string {
 		return why
 	}
 	at := s.picks()[0]
-	if f, ok := s.facts[service.At{Endpoint: at.Endpoint, Bucket: at.Bucket}]; ok && f.Abilities.ReadOnly {
+	if f, ok := s.facts[workspace.At{Endpoint: at.Endpoint, Bucket: at.Bucket}]; ok && f.Abilities.ReadOnly {
 		return "this kind of place can only be read"
 	}
 	if e := s.endpointOf(at.Endpoint); e != nil && e.Kind == "list" {
@@ -80,7 +107,7 @@ func needRemovable(s *Screen) string {
 // removed says that what is under the cursor is gone for now.
 func removed(s *Screen) string {
 	if len(s.marks) == 0 && s.entry().Kind == object.Marker {
-		return "it is removed: U brings it back first"
+		return "it is deleted: U brings it back first"
 	}
 	return ""
 }
@@ -114,38 +141,63 @@ func needSkill(skill place.Skill, also func(*Screen) string) func(*Screen) strin
 }
 
 // actions are all there are, most useful first.
-func (s *Screen) actions() []action {
-	none := func(*Screen) string { return "" }
-	return []action{
-		{"enter", "open or close: what lies below", none, (*Screen).enter},
-		{"space", "mark: to handle many at once", needInside, (*Screen).mark},
-		{"/", "narrow: to names with these words", none, (*Screen).narrow},
-		{"s", "sort: by name, size or time", none, (*Screen).sortBy},
-		{"tab", "versions: walk along the string", needObject, (*Screen).enterPane},
-		{"p", "preview: the content, large", needObject, (*Screen).bigPreview},
-		{"t", "tray: put in, or take out", needInside, (*Screen).toTray},
-		{"d", "drop: the tray here, as a plan", none, (*Screen).dropTray},
-		{"m", "move: or copy, or rename", needThere, (*Screen).moveSheet},
-		{"D", "remove: what is marked, or this", needRemovable, (*Screen).removeSheet},
-		{"i", "edit: metadata and tags", needSkill(place.Metadata, needWritable), (*Screen).editSheet},
-		{"n", "new: endpoint, bucket or folder", none, (*Screen).newSheet},
-		{"e", "settings: of this endpoint", needEndpoint, (*Screen).editEndpoint},
-		{"y", "try: test what this endpoint allows", none, (*Screen).testEndpoint},
-		{"K", "credentials: kept ones, and who uses them", none, (*Screen).credentialSheet},
-		{"*", "pattern: mark all that match", needInside, (*Screen).patternSheet},
-		{"U", "undelete: all that was removed below", needSkill(place.Versions, needWritable), (*Screen).undeleteSheet},
-		{"V", "removed ones: show them too, or not", none, (*Screen).showRemoved},
-		{"L", "link: signed, to read this object", needSkill(place.Links, needObject), (*Screen).linkSheet},
-		{"w", "restore: from a cold class", needSkill(place.Restores, needWritable), (*Screen).restoreSheet},
-		{"o", "unfinished uploads: with age and bytes", needSkill(place.Parts, needInside), (*Screen).uploadSheet},
-		{"v", "versioning: switch it, and see that it took", needBucket, (*Screen).versioningSheet},
-		{"E", "empty: this bucket, and remove it", needBucket, (*Screen).emptySheet},
-		{"H", "record: what was removed by hand", none, (*Screen).recordSheet},
-		{"T", "tray: look into it", none, (*Screen).traySheet},
-		{"c", "count: on or off, what lies below", none, (*Screen).toggleCount},
-		{"A", "list all: to the end of this level", none, (*Screen).listAll},
-		{"r", "read again: this level anew", none, (*Screen).reread},
+var actions = []kit.Action[*Screen]{
+	{Press: "enter", Does: "open or close: what lies below", Do: plain((*Screen).enter)},
+	{Press: "space", Does: "mark: to handle many at once", Off: needInside, Do: plain((*Screen).mark)},
+	{Press: "/", Does: "filter: to names with these words", Do: plain((*Screen).narrow)},
+	{Press: "s", Does: "sort: by name, size or time", Do: plain((*Screen).sortBy)},
+	{Press: "tab", Does: "versions: browse them", Off: needObject, Do: plain((*Screen).enterPane)},
+	{Press: "p", Does: "preview: the content, large", Off: needObject, Do: plain((*Screen).bigPreview)},
+	{Press: "t", Does: "tray: put in, or take out", Off: needInside, Do: plain((*Screen).toTray)},
+	{Press: "d", Does: "drop: the tray here, as a plan", Do: plain((*Screen).dropTray)},
+	{Press: "a", Does: "add: files of this machine, as a plan", Off: needFolder, Do: plain((*Screen).addSheet)},
+	{Press: "m", Does: "move: or copy, or rename", Off: needThere, Do: plain((*Screen).moveSheet)},
+	{Press: "D", Does: "delete: what is marked, or this", Off: needRemovable, Do: plain((*Screen).removeSheet)},
+	{Press: "i", Does: "edit: metadata and tags", Off: needSkill(place.Metadata, needWritable),
+		Do: plain((*Screen).editSheet)},
+	{Press: "n", Does: "new: endpoint, bucket, container or folder", Do: plain((*Screen).newSheet)},
+	{Press: "e", Does: "settings: of this endpoint", Off: needEndpoint, Do: plain((*Screen).editEndpoint)},
+	{Press: "y", Does: "try: test what this endpoint allows", Do: plain((*Screen).testEndpoint)},
+	{Press: "K", Does: "credentials: kept ones, and who uses them", Do: plain((*Screen).credentialSheet)},
+	{Press: "*", Does: "pattern: mark all that match", Off: needInside, Do: plain((*Screen).patternSheet)},
+	{Press: "U", Does: "undelete: all that was deleted below", Off: needSkill(place.Versions, needWritable),
+		Do: plain((*Screen).undeleteSheet)},
+	{Press: "V", Does: "deleted ones: show them too, or not", Do: plain((*Screen).showRemoved)},
+	{Press: "L", Does: "link: signed, to read this object", Off: needSkill(place.Links, needObject),
+		Do: plain((*Screen).linkSheet)},
+	{Press: "w", Does: "restore: from a cold class", Off: needSkill(place.Restores, needWritable),
+		Do: plain((*Screen).restoreSheet)},
+	{Press: "o", Does: "unfinished uploads: with age and bytes", Off: needSkill(place.Parts, needInside),
+		Do: plain((*Screen).uploadSheet)},
+	{Press: "v", Does: "versioning: switch it, and see that it took", Off: needBucket,
+		Do: plain((*Screen).versioningSheet)},
+	{Press: "b", Does: "bucket or container: its own tags, and who may reach it", Off: needStoreBucket,
+		Do: plain((*Screen).bucketFacts)},
+	{Press: "E", Does: "empty: this bucket or container, and delete it", Off: needBucket,
+		Do: plain((*Screen).emptySheet)},
+	{Press: "z", Does: "sample: what packs would make of this folder", Off: needSampled,
+		Do: plain((*Screen).sampleForm)},
+	{Press: "H", Does: "record: what was deleted by hand", Do: plain((*Screen).recordSheet)},
+	{Press: "T", Does: "tray: look into it", Do: plain((*Screen).traySheet)},
+	{Press: "c", Does: "count: on or off, what lies below", Do: plain((*Screen).toggleCount)},
+	{Press: "A", Does: "list all: to the end of this level", Do: plain((*Screen).listAll)},
+	{Press: "r", Does: "read again: this level anew", Do: plain((*Screen).reread)},
+	{Press: "right", Also: []string{"l"}, Do: plain((*Screen).goIn)},
+	{Press: "left", Also: []string{"h"}, Do: plain((*Screen).fold)},
+	{Press: "esc", Do: plain((*Screen).unmarkAll)},
+}
+
+// plain makes an action of a method that needs no key.
+func plain(do func(*Screen) tea.Cmd) func(*Screen, string) tea.Cmd {
+	return func(s *Screen, _ string) tea.Cmd { return do(s) }
+}
+
+func (s *Screen) unmarkAll() tea.Cmd {
+	if len(s.marks) == 0 {
+		return nil
 	}
+	s.marks = nil
+	return kit.Cmd(kit.Say{Text: "Nothing is marked any more."})
 }
 
 // Keys of the view: those that can be used on what is under the cursor first,
@@ -159,15 +211,7 @@ func (s *Screen) Keys() []kit.Key {
 	case s.pane.focused:
 		return s.paneKeys()
 	}
-	var on, off []kit.Key
-	for _, a := range s.actions() {
-		if why := a.off(s); why != "" {
-			off = append(off, kit.Key{Press: a.press, Does: a.does, Off: why})
-		} else {
-			on = append(on, kit.Key{Press: a.press, Does: a.does})
-		}
-	}
-	return append(on, off...)
+	return kit.KeysOf(s, actions)
 }
 
 func (s *Screen) key(msg tea.KeyPressMsg) tea.Cmd {
@@ -183,25 +227,8 @@ func (s *Screen) key(msg tea.KeyPressMsg) tea.Cmd {
 	case s.pane.focused:
 		return s.paneKey(key)
 	}
-	switch key {
-	case "right", "l":
-		return s.expand()
-	case "left", "h":
-		return s.fold()
-	case "esc":
-		if len(s.marks) > 0 {
-			s.marks = nil
-			return kit.Cmd(kit.Say{Text: "Nothing is marked any more."})
-		}
-		return nil
-	}
-	for _, a := range s.actions() {
-		if a.press == key {
-			if why := a.off(s); why != "" {
-				return kit.Cmd(kit.Say{Text: "Not here: " + why + "."})
-			}
-			return a.do(s)
-		}
+	if cmd, done := kit.Press(s, actions, key); done {
+		return cmd
 	}
 	if s.cursor.Key(key, s.root.lines(), s.page) {
 		return s.moved()
@@ -227,13 +254,24 @@ func (s *Screen) enter() tea.Cmd {
 	if s.here.in != nil && s.here.in.child(s.here.row) != nil {
 		return s.fold()
 	}
-	if s.entry().Kind == object.Prefix {
+	at, _ := s.at()
+	if _, in := opensAs(s.entry(), at); in || s.entry().Kind == object.Prefix {
 		return s.expand()
 	}
 	if needObject(s) == "" {
 		return s.bigPreview()
 	}
 	return nil
+}
+
+// goIn opens what the cursor is on and goes to the first of what lies in it.
+func (s *Screen) goIn() tea.Cmd {
+	if s.here.row >= 0 && s.here.in != nil && s.here.in.child(s.here.row) != nil {
+		s.cursor.Move(1, s.root.lines())
+		return s.moved()
+	}
+	s.into, _ = s.at()
+	return s.expand()
 }
 
 func (s *Screen) mark() tea.Cmd {
@@ -247,7 +285,7 @@ func (s *Screen) mark() tea.Cmd {
 	return s.moved()
 }
 
-func (s *Screen) marked(at service.At) bool {
+func (s *Screen) marked(at workspace.At) bool {
 	for _, m := range s.marks {
 		if m == at {
 			return true
@@ -256,7 +294,7 @@ func (s *Screen) marked(at service.At) bool {
 	return false
 }
 
-func (s *Screen) unmark(at service.At) {
+func (s *Screen) unmark(at workspace.At) {
 	for i, m := range s.marks {
 		if m == at {
 			s.marks = append(s.marks[:i:i], s.marks[i+1:]...)
@@ -267,12 +305,12 @@ func (s *Screen) unmark(at service.At) {
 
 // picks are what an action is about: what is marked, else what is under the
 // cursor.
-func (s *Screen) picks() []service.At {
+func (s *Screen) picks() []workspace.At {
 	if len(s.marks) > 0 {
-		return append([]service.At(nil), s.marks...)
+		return append([]workspace.At(nil), s.marks...)
 	}
 	at, _ := s.at()
-	return []service.At{at}
+	return []workspace.At{at}
 }
 
 // showRemoved has levels show what was removed and can be brought back, or not.
@@ -280,9 +318,12 @@ func (s *Screen) showRemoved() tea.Cmd {
 	s.removed = !s.removed
 	say := "Only what is there is shown."
 	if s.removed {
-		say = "What was removed and can be brought back is shown too, where versions are kept."
+		say = "What was deleted and can be brought back is shown too, where versions are kept."
 	}
 	at := s.folder()
+	if in := s.here.in; len(s.root.find(at)) == 0 && in != nil && in.level != nil {
+		at = in.at // the folder under the cursor is closed: it is one of those that are seen
+	}
 	return tea.Batch(s.again(at), kit.Cmd(kit.Say{Text: say}))
 }
 
@@ -313,16 +354,17 @@ func (s *Screen) listAll() tea.Cmd {
 func (s *Screen) reread() tea.Cmd {
 	at := s.folder()
 	clear(s.facts)
-	if at == (service.At{}) {
+	if at == (workspace.At{}) {
 		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; what is in it is read again."})
 	}
-	return tea.Batch(s.again(at), s.rested(), kit.Cmd(kit.Say{Text: "Read again: " + object.Display(at.String()) + "."}))
+	return tea.Batch(s.again(at), s.rested(),
+		kit.Cmd(kit.Say{Text: "Read again: " + object.Display(at.String()) + "."}))
 }
 
 func (s *Screen) narrow() tea.Cmd {
 	b := s.inside()
 	if b == nil || b.level == nil {
-		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; the names in it are narrowed."})
+		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; the names in it are filtered."})
 	}
 	s.narrowing = b
 	return nil
@@ -346,11 +388,20 @@ func (s *Screen) narrowKey(msg tea.KeyPressMsg) tea.Cmd {
 	default:
 		b.words += msg.Text
 	}
+	return s.narrowTo(b, b.words)
+}
+
+// narrowTo shows the names with these words.
+func (s *Screen) narrowTo(b *branch, words string) tea.Cmd {
+	b.words = words
 	if s.here.in == b {
 		s.here.row = 0
 	}
 	return s.reshape(b)
 }
+
+// oneBlank is pasted text on one line.
+func oneBlank(text string) string { return strings.Join(strings.Fields(text), " ") }
 
 // orderName says how a level is sorted.
 func orderName(o level.Order) string {

@@ -12,7 +12,8 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
-	"lumtra/service"
+	"lumtra/service/browse"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
 
@@ -27,8 +28,15 @@ func (s *Screen) fetchSheet() tea.Cmd {
 	}
 	home, _ := os.Getwd()
 	name := strings.NewReplacer("/", "_", "\\", "_").Replace(object.Display(object.Base(at.Key)))
-	f := &kit.Form{Title: "Fetch " + at.String(), Does: "fetch", Notes: []string{"Into a file that is not there yet; it is held against the store's checksum as it comes."},
+	f := &kit.Form{Title: "Fetch " + at.String(), Does: "fetch",
+		Notes:  []string{"Into a file that is not there yet; it is held against the store's checksum as it comes."},
 		Fields: []*kit.Field{{Name: "file", Value: filepath.Join(home, name)}}}
+	f.Behind = func(f *kit.Form) []string {
+		if version != "" {
+			return nil
+		}
+		return []string{"get", ref(at), f.Get("file")}
+	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		path := f.Get("file")
 		return try(f, "fetching", func() (tea.Msg, error) {
@@ -46,7 +54,8 @@ func (s *Screen) toTray() tea.Cmd {
 	}
 	s.marks = nil
 	s.tray, _ = s.Service.Tray()
-	return kit.Cmd(kit.Say{Text: fmt.Sprintf("%s in the tray; d drops them on a folder.", plural(int64(len(s.tray)), "thing"))})
+	return kit.Cmd(kit.Say{Text: fmt.Sprintf("%s in the tray; d drops them on a folder.",
+		object.Count(int64(len(s.tray)), "thing"))})
 }
 
 // dropTray makes a job of the tray and goes to its plan.
@@ -57,7 +66,7 @@ func (s *Screen) dropTray() tea.Cmd {
 		return kit.Cmd(kit.Say{Text: oneLine(err), Bad: true})
 	}
 	s.tray = nil
-	return tea.Sequence(kit.Cmd(kit.Refresh{}), kit.Cmd(kit.Open{View: kit.Plan, Job: name}), kit.Cmd(kit.PlanAnew{Job: name}))
+	return s.brought(name)
 }
 
 // traySheet shows what is in the tray.
@@ -94,7 +103,7 @@ func (s *Screen) traySheet() tea.Cmd {
 func (s *Screen) newSheet() tea.Cmd {
 	at, ok := s.at()
 	switch {
-	case s.here.in == s.root || !ok && at == (service.At{}):
+	case s.here.in == s.root || !ok && at == (workspace.At{}):
 		if ok && s.hasBuckets(at.Endpoint) {
 			return s.newChoice(at.Endpoint)
 		}
@@ -110,7 +119,7 @@ func (s *Screen) newSheet() tea.Cmd {
 
 // newChoice asks, on an endpoint, which of the two is meant.
 func (s *Screen) newChoice(endpoint string) tea.Cmd {
-	what := []string{"another endpoint", "a bucket at " + endpoint}
+	what := []string{"another endpoint", "a " + s.bucketWord(endpoint) + " at " + endpoint}
 	f := &kit.Form{Title: "New", Does: "go on", Fields: []*kit.Field{{Name: "what", Value: what[0], Choices: what}}}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		if f.Get("what") == what[1] {
@@ -122,9 +131,15 @@ func (s *Screen) newChoice(endpoint string) tea.Cmd {
 }
 
 func (s *Screen) bucketSheet(endpoint string) tea.Cmd {
-	f := &kit.Form{Title: "A bucket at " + endpoint, Does: "make it",
-		Fields: []*kit.Field{{Name: "name", Hint: "lower-case letters, digits, hyphens"}, {Name: "versions", Value: "as the store has it", Choices: []string{"as the store has it", "kept"}}}}
+	f := &kit.Form{Title: "A " + s.bucketWord(endpoint) + " at " + endpoint, Does: "make it",
+		Fields: []*kit.Field{{Name: "name", Hint: "lower-case letters, digits, hyphens"},
+			{Name: "versions", Value: "as the store has it", Choices: []string{"as the store has it", "kept"}}}}
+	f.Behind = func(f *kit.Form) []string { return []string{"bucket", "make", endpoint + "/" + f.Get("name")} }
+	f.Fields[0].HiddenIf = signedAddress
 	f.Submit = func(f *kit.Form) tea.Cmd {
+		if isAddress(f.Get("name")) {
+			return s.pastedEndpoint(f, f.Get("name"))
+		}
 		name, keep := f.Get("name"), f.Get("versions") == "kept"
 		return try(f, "making it", func() (tea.Msg, error) {
 			if err := s.Service.MakeBucket(s.ctx, endpoint, name); err != nil {
@@ -132,28 +147,36 @@ func (s *Screen) bucketSheet(endpoint string) tea.Cmd {
 			}
 			say := "Made " + name + "."
 			if keep {
-				is, err := s.Service.SetVersioning(s.ctx, service.At{Endpoint: endpoint, Bucket: name}, true)
+				is, err := s.Service.SetVersioning(s.ctx, workspace.At{Endpoint: endpoint, Bucket: name}, true)
 				if err != nil {
-					return nil, fmt.Errorf("the bucket is made, but versioning is not on: %w", err)
+					return nil, fmt.Errorf("it is made, but versioning is not on: %w", err)
 				}
 				say = fmt.Sprintf("Made %s; the store says versioning is %s.", name, is)
 			}
-			return doneMsg{say: say, again: []service.At{{Endpoint: endpoint}}}, nil
+			return doneMsg{say: say, again: []workspace.At{{Endpoint: endpoint}}}, nil
 		})
 	}
 	return s.form(f)
 }
 
-func (s *Screen) folderSheet(in service.At) tea.Cmd {
+func (s *Screen) folderSheet(in workspace.At) tea.Cmd {
 	if f, ok := s.facts[in]; ok && f.Lacks[place.Folders] != "" {
 		return kit.Cmd(kit.Say{Text: "Not here: " + f.Lacks[place.Folders] + "."})
 	}
-	f := &kit.Form{Title: "A folder in " + in.String(), Does: "make it", Fields: []*kit.Field{{Name: "name"}}}
+	f := &kit.Form{Title: "A folder in " + in.String(), Does: "make it",
+		Fields: []*kit.Field{{Name: "name", Hint: "a name; an address makes an endpoint", HiddenIf: signedAddress}}}
+	f.Behind = func(f *kit.Form) []string {
+		return []string{"folder", "make", ref(in) + "/" + strings.Trim(f.Get("name"), "/") + "/"}
+	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
+		if isAddress(f.Get("name")) {
+			return s.pastedEndpoint(f, f.Get("name"))
+		}
 		made := in
 		made.Key += strings.Trim(f.Get("name"), "/") + "/"
 		return try(f, "making it", func() (tea.Msg, error) {
-			return doneMsg{say: "Made " + made.String() + ".", again: []service.At{in}}, s.Service.MakeFolder(s.ctx, made)
+			return doneMsg{say: "Made " + made.String() + ".", again: []workspace.At{in}},
+				s.Service.MakeFolder(s.ctx, made)
 		})
 	}
 	return s.form(f)
@@ -162,9 +185,14 @@ func (s *Screen) folderSheet(in service.At) tea.Cmd {
 // versioningSheet switches versioning and says what the store says afterwards.
 func (s *Screen) versioningSheet() tea.Cmd {
 	at, _ := s.at()
-	f := &kit.Form{Title: "Versioning of " + at.String(), Does: "switch it", Fields: []*kit.Field{{Name: "versions", Value: "kept", Choices: []string{"kept", "no new ones"}}}}
+	f := &kit.Form{Title: "Versioning of " + at.String(), Does: "switch it",
+		Fields: []*kit.Field{{Name: "versions", Value: "kept", Choices: []string{"kept", "no new ones"}}}}
 	if known, ok := s.facts[at]; ok && known.Versioning != "" {
 		f.Notes = []string{"The store says it is " + string(known.Versioning) + " now."}
+	}
+	f.Behind = func(f *kit.Form) []string {
+		return []string{"bucket", "versioning", ref(at), map[bool]string{true: "on",
+			false: "off"}[f.Get("versions") == "kept"]}
 	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
 		on := f.Get("versions") == "kept"
@@ -180,7 +208,7 @@ func (s *Screen) versioningSheet() tea.Cmd {
 func (s *Screen) uploadSheet() tea.Cmd {
 	in := s.folder()
 	x := &textSheet{s: s, title: "Unfinished uploads in " + in.String()}
-	var found []service.UnfinishedUpload
+	var found []browse.UnfinishedUpload
 	fetch := func() tea.Msg {
 		all, err := s.Service.Uploads(s.ctx, in)
 		if err != nil {
@@ -188,7 +216,7 @@ func (s *Screen) uploadSheet() tea.Cmd {
 		}
 		return bodyMsg{func(width int) []string {
 			if found = all; len(all) > 0 {
-				x.more = []kit.Key{{Press: "x", Does: "remove all shown"}}
+				x.more = []kit.Key{{Press: "x", Does: "delete all shown"}}
 			} else {
 				return []string{s.Theme.Tide.Render("None: nothing half-sent lies here.")}
 			}
@@ -201,10 +229,14 @@ func (s *Screen) uploadSheet() tea.Cmd {
 				}
 				room := max(width-40, 8)
 				lines = append(lines, s.Theme.Paper.Render(kit.Fit(kit.Name(u.Key, room), room))+
-					s.Theme.Ash.Render(fmt.Sprintf(" %11s %9s  %s", plural(int64(u.Parts), "part"), kit.Size(u.Bytes), age)))
+					s.Theme.Ash.Render(fmt.Sprintf(" %11s %9s  %s", object.Count(int64(u.Parts), "part"),
+						kit.Size(u.Bytes),
+						age)))
 				sum += u.Bytes
 			}
-			return append(lines, "", s.Theme.Lamp.Render(fmt.Sprintf("%s, %s: nobody sees them and somebody pays.", plural(int64(len(all)), "unfinished upload"), kit.Size(sum))))
+			return append(lines, "",
+				s.Theme.Lamp.Render(fmt.Sprintf("%s, %s: nobody sees them and somebody pays.",
+					object.Count(int64(len(all)), "unfinished upload"), kit.Size(sum))))
 		}}
 	}
 	x.on = func(key string, _ *textSheet) tea.Cmd {
@@ -215,9 +247,14 @@ func (s *Screen) uploadSheet() tea.Cmd {
 		for _, u := range found {
 			sum += u.Bytes
 		}
-		f := &kit.Form{Title: "Remove unfinished uploads in " + in.String(), Does: "remove",
-			Warning: []string{fmt.Sprintf("This removes %s with %s. A run that still sends to one of them has to send again.", plural(int64(len(found)), "unfinished upload"), kit.Size(sum))}}
-		return s.typed(f, int64(len(found)), func(int64) (*service.Act, error) { return s.Service.AbortUploads(in, found) }, nil)
+		f := &kit.Form{Title: "Delete unfinished uploads in " + in.String(), Does: "delete",
+			Warning: []string{fmt.Sprintf("This deletes %s with %s. A run that still sends to one of them has to "+
+				"send again.", object.Count(int64(len(found)), "unfinished upload"), kit.Size(sum))}}
+		f.Behind = func(*kit.Form) []string {
+			return words([]string{"uploads", "delete"}, []workspace.At{in}, number(int64(len(found)))...)
+		}
+		return s.typed(f, int64(len(found)),
+			func(int64) (*browse.Act, error) { return s.Service.AbortUploads(in, found) }, nil)
 	}
 	s.sheet = x
 	return fetch
@@ -225,7 +262,7 @@ func (s *Screen) uploadSheet() tea.Cmd {
 
 // recordSheet shows what was removed or replaced by hand.
 func (s *Screen) recordSheet() tea.Cmd {
-	s.sheet = &textSheet{s: s, title: "What was removed or changed by hand"}
+	s.sheet = &textSheet{s: s, title: "What was deleted or changed by hand"}
 	return func() tea.Msg {
 		acts, err := s.Service.Acts(context.WithoutCancel(s.ctx), 200)
 		if err != nil {
@@ -237,14 +274,17 @@ func (s *Screen) recordSheet() tea.Cmd {
 			}
 			var lines []string
 			for _, a := range acts {
-				lines = append(lines, s.Theme.Ash.Render(a.At.Local().Format("2006-01-02 15:04:05")+"  "+a.Who)+"  "+s.Theme.Paper.Render(object.Display(a.What)))
-				text := fmt.Sprintf("    %s · %s, %s", a.Place, plural(a.Objects, "object"), kit.Size(a.Bytes))
+				lines = append(lines, s.Theme.Ash.Render(a.At.Local().Format("2006-01-02 15:04:05")+"  "+a.Who)+"  "+
+					s.Theme.Paper.Render(object.Display(a.What)))
+				text := fmt.Sprintf("    %s · %s, %s", a.Place, object.Count(a.Objects, "object"), kit.Size(a.Bytes))
 				if a.Versions > 0 {
-					text += ", " + plural(a.Versions, "version")
+					text += ", " + object.Count(a.Versions, "version")
 				}
 				lines = append(lines, s.Theme.Paper.Render(kit.Fit(object.Display(text), width)))
 				if a.Outcome != "done" || a.Failed > 0 {
-					lines = append(lines, s.Theme.Flare.Render(kit.Fit(fmt.Sprintf("    %s, %d failed", object.Display(a.Outcome), a.Failed), width)))
+					lines = append(lines,
+						s.Theme.Flare.Render(kit.Fit(fmt.Sprintf("    %s, %d failed", object.Display(a.Outcome),
+							a.Failed), width)))
 				}
 			}
 			return lines

@@ -19,7 +19,10 @@ func pairs(m map[string]string) string {
 	var all []string
 	for _, name := range sortedNames(m) {
 		value := m[name]
-		if strings.ContainsFunc(name+value, func(r rune) bool { return !unicode.IsPrint(r) || r == unicode.ReplacementChar }) ||
+		if strings.ContainsFunc(name+value, func(r rune) bool {
+			return !unicode.IsPrint(r) ||
+				r == unicode.ReplacementChar
+		}) ||
 			strings.ContainsAny(name, "=;\\") || strings.TrimSpace(name) != name || strings.TrimSpace(value) != value {
 			continue
 		}

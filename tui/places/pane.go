@@ -2,8 +2,6 @@ package places
 
 import (
 	"fmt"
-	"image/color"
-	"os"
 	"slices"
 	"strings"
 
@@ -14,18 +12,19 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/preview"
 	"lumtra/core/probe"
-	"lumtra/service"
+	"lumtra/service/browse"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
 
 // facts are what is known of one thing, or why nothing is.
 type facts struct {
-	service.Facts
+	browse.Description
 	err error
 }
 
 type factsMsg struct {
-	at    service.At
+	at    workspace.At
 	facts facts
 }
 
@@ -48,7 +47,7 @@ type pane struct {
 
 // look names what is previewed.
 type look struct {
-	at      service.At
+	at      workspace.At
 	version string
 	width   int
 	height  int
@@ -62,8 +61,8 @@ type previewMsg struct {
 
 func (p *pane) leave() { *p = pane{} }
 
-// settle keeps the bead on the string when facts come anew.
-func (p *pane) settle(msg factsMsg) {
+// take keeps the bead on the string when facts come anew.
+func (p *pane) take(msg factsMsg) {
 	p.bead = min(p.bead, max(len(msg.facts.Versions)-1, 0))
 }
 
@@ -89,37 +88,46 @@ func (s *Screen) ask() tea.Cmd {
 }
 
 // describe fetches the facts of what the cursor is on.
-func (s *Screen) describe(at service.At) tea.Cmd {
+func (s *Screen) describe(at workspace.At) tea.Cmd {
 	folder := s.entry().Kind == object.Prefix
 	return func() tea.Msg {
 		var f facts
 		if folder {
-			f.Facts, f.err = s.Service.DescribePlace(s.ctx, service.At{Endpoint: at.Endpoint, Bucket: at.Bucket})
+			f.Description,
+				f.err = s.Service.DescribePlace(s.ctx, workspace.At{Endpoint: at.Endpoint, Bucket: at.Bucket})
 		} else {
-			f.Facts, f.err = s.Service.Describe(s.ctx, at, "")
+			f.Description, f.err = s.Service.Describe(s.ctx, at, "")
 		}
 		return factsMsg{at, f}
 	}
 }
 
-// preview fetches something to look at of the object under the cursor, or of
-// the version that is chosen.
-func (s *Screen) preview() tea.Cmd {
+// previewed is the object under the cursor, or the version of it that is chosen: its Version is ""
+// for the newest.
+func (s *Screen) previewed() (workspace.At, object.Entry, bool) {
 	at, ok := s.at()
 	e := s.entry()
 	if !ok || e.Kind != object.Object && e.Kind != object.Marker {
-		return nil
+		return at, e, false
 	}
-	if v := s.version(); v != nil {
+	v := s.version()
+	if v != nil {
 		e = *v
 	}
-	if e.Kind != object.Object || e.Removed {
+	if v == nil || s.pane.bead == 0 {
+		e.Version = ""
+	}
+	return at, e, e.Kind == object.Object && !e.Removed
+}
+
+// preview fetches something to look at of the object under the cursor, or of
+// the version that is chosen.
+func (s *Screen) preview() tea.Cmd {
+	at, e, ok := s.previewed()
+	if !ok {
 		return nil
 	}
 	of := look{at, e.Version, max(s.width, 20), s.room()}
-	if v := s.version(); v == nil || s.pane.bead == 0 {
-		e.Version, of.version = "", ""
-	}
 	if s.pane.of == of {
 		return nil
 	}
@@ -163,7 +171,7 @@ func (s *Screen) version() *object.Entry {
 }
 
 // report is the last test of an endpoint. It is asked for a few times a second
-// while drawn, so it is kept until the endpoint is tried again.
+// while drawn, so it is kept for some seconds.
 func (s *Screen) report(name string) *probe.Report {
 	if r, ok := s.reports[name]; ok {
 		return r
@@ -199,13 +207,14 @@ func (s *Screen) drawPane(width, height int) string {
 		l.fact("kind", "a link or special file: never copied")
 	case e.Kind == object.Prefix:
 		if x := s.sums.of(at); s.sums.has(at) && !x.Newest.IsZero() {
-			l.fact("below", plural(x.Objects, "object")+", "+kit.Size(x.Bytes))
+			l.fact("below", object.Count(x.Objects, "object")+", "+kit.Size(x.Bytes))
 			l.fact("newest", x.Newest.Local().Format("2006-01-02 15:04:05"))
 		}
 	}
 	switch {
 	case !known:
-		l.lines = append(l.lines, t.Ash.Render("looking …"))
+		l.text(t.Ash.Render, strings.TrimSpace("looking … "+kit.WaitingFor(at.Endpoint, s.asked, s.Now(),
+			"going elsewhere ends it")))
 	case f.err == nil && e.Kind == object.Prefix:
 		l.abilities(&f)
 	case f.err == nil && (e.Kind == object.Object || e.Kind == object.Marker):
@@ -240,11 +249,23 @@ func (s *Screen) objectLines(l *liner, f *facts, height int) {
 		}
 	}
 	entryFacts(l, e)
+	if h := f.Holds; h != nil && e.Version == f.Entry.Version {
+		l.fact("holds", fmt.Sprintf("%s, %s", object.Count(h.Members, "member"), kit.Size(h.Bytes)))
+		if h.Dropped > 0 {
+			l.fact("dropped", fmt.Sprintf("%s, %s: still takes room", object.Count(h.Dropped, "member"),
+				kit.Size(h.Dead)))
+		}
+	}
 	if len(tags) > 0 {
 		l.gap()
 		for _, name := range sortedNames(tags) {
 			l.fact("# "+name, tags[name])
 		}
+	}
+	if f.Holds != nil {
+		l.gap()
+		l.text(t.Ash.Render, "Enter opens it: what is in it is read one by one, without fetching the whole.")
+		return
 	}
 	if e.Kind == object.Object {
 		l.gap()
@@ -265,12 +286,13 @@ func sortedNames(m map[string]string) []string {
 func entryFacts(l *liner, e object.Entry) {
 	const exact = "2006-01-02 15:04:05 MST"
 	if e.Kind == object.Marker {
-		l.fact("removed", e.Modified.Local().Format(exact))
-		l.text(l.s.Theme.Paper.Render, "A delete marker: the object is hidden, its older versions are still there. U brings it back.")
+		l.fact("deleted", e.Modified.Local().Format(exact))
+		l.text(l.s.Theme.Paper.Render,
+			"A delete marker: the object is hidden, its older versions are still there. U brings it back.")
 		return
 	}
 	if e.Removed {
-		l.text(l.s.Theme.Flare.Render, "Removed, and kept for a while: U brings it back.")
+		l.text(l.s.Theme.Flare.Render, "Deleted, and kept for a while: U brings it back.")
 	}
 	l.fact("size", fmt.Sprintf("%s (%s bytes)", kit.Size(e.Size), kit.Count(e.Size)))
 	l.fact("modified", e.Modified.Local().Format(exact))
@@ -280,7 +302,8 @@ func entryFacts(l *liner, e object.Entry) {
 	if e.Mode != 0 {
 		l.fact("permissions", e.Mode.String())
 	}
-	for _, x := range [][2]string{{"type", e.ContentType}, {"class", e.Class}, {"version", e.Version}, {"ETag", e.ETag}} {
+	for _, x := range [][2]string{{"type", e.ContentType}, {"class", e.Class}, {"version", e.Version},
+		{"ETag", e.ETag}} {
 		if x[1] != "" {
 			l.fact(x[0], x[1])
 		}
@@ -336,46 +359,6 @@ func (s *Screen) previewLines(l *liner, height int) {
 	}
 }
 
-// pixels draw a picture, two pixels a cell: the upper one is the letter's
-// colour, the lower one its ground.
-func pixels(rows [][]color.RGBA) []string {
-	if os.Getenv("NO_COLOR") != "" {
-		return shades(rows)
-	}
-	var lines []string
-	for y := 0; y < len(rows); y += 2 {
-		var b strings.Builder
-		for x, up := range rows[y] {
-			style := lipgloss.NewStyle().Foreground(up)
-			if y+1 < len(rows) {
-				style = style.Background(rows[y+1][x])
-			}
-			b.WriteString(style.Render("▀"))
-		}
-		lines = append(lines, b.String())
-	}
-	return lines
-}
-
-// shades draw a picture without colours, a cell as dense as it is bright.
-func shades(rows [][]color.RGBA) []string {
-	const glyphs = " ·░▒▓█"
-	var lines []string
-	for y := 0; y < len(rows); y += 2 {
-		var b strings.Builder
-		for x, c := range rows[y] {
-			light := int(c.R)*3 + int(c.G)*6 + int(c.B)
-			if y+1 < len(rows) {
-				d := rows[y+1][x]
-				light = (light + int(d.R)*3 + int(d.G)*6 + int(d.B)) / 2
-			}
-			b.WriteRune([]rune(glyphs)[light*5/2550])
-		}
-		lines = append(lines, b.String())
-	}
-	return lines
-}
-
 // table draws rows under their names, columns as wide as what they show needs.
 func (s *Screen) table(p *preview.Preview, width, room int) []string {
 	t := s.Theme
@@ -420,11 +403,17 @@ func (s *Screen) bigPreview() tea.Cmd {
 }
 
 func (s *Screen) paneKeys() []kit.Key {
-	keys := []kit.Key{{Press: "left", Does: "older"}, {Press: "right", Does: "newer"}, {Press: "b", Does: "bring back: make it the newest"},
-		{Press: "c", Does: "compare: with the newest"}, {Press: "f", Does: "fetch: into a file here"}, {Press: "D", Does: "remove for good: this version"},
-		{Press: "L", Does: "link: to this version"}, {Press: "p", Does: "preview: large or small"}, {Press: "down", Does: "scroll"}, {Press: "esc", Does: "back to the tree"}}
+	keys := []kit.Key{{Press: "left", Does: "older"}, {Press: "right", Does: "newer"},
+		{Press: "b", Does: "bring back: make it the newest"},
+		{Press: "c", Does: "compare: with the newest"}, {Press: "f", Does: "fetch: into a file here"},
+		{Press: "D", Does: "delete permanently: this version"},
+		{Press: "L", Does: "link: to this version"}, {Press: "p", Does: "preview: large or small"},
+		{Press: "down", Does: "scroll"}, {Press: "esc", Does: "back to the tree"}}
 	if at, _ := s.at(); len(s.facts[at].Versions) < 2 {
-		return append(keys[7:], keys[4], keys[6])
+		keys = append(keys[7:], keys[4], keys[6])
+	}
+	if s.isPicture() && s.Pixels != "" {
+		keys = append([]kit.Key{{Press: "enter", Does: "the picture in full resolution"}}, keys...)
 	}
 	return keys
 }
@@ -453,6 +442,8 @@ func (s *Screen) paneKey(key string) tea.Cmd {
 	case "p":
 		s.pane.large = !s.pane.large
 		return s.preview()
+	case "enter":
+		return s.fullPicture()
 	case "c":
 		if s.pane.bead == 0 {
 			return kit.Cmd(kit.Say{Text: "This is the newest; left goes to older ones, to be held against it."})

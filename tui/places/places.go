@@ -15,11 +15,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"lumtra/core/job"
 	"lumtra/core/level"
 	"lumtra/core/object"
+	"lumtra/core/place/kind"
+	"lumtra/core/place/kinds"
 	"lumtra/core/probe"
-	"lumtra/service"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
 
@@ -31,21 +32,27 @@ type Screen struct {
 	cursor kit.Cursor
 	here   line // what the cursor is on, so that it stays there as levels grow
 	page   int
-	rest   int // counts cursor moves, to ask only when it rests
+	rest   int       // counts cursor moves, to ask only when it rests
+	asked  time.Time // when it last rested
 	ticks  bool
 	beatAt time.Time // when the clock was wound
 
-	facts   map[service.At]facts
-	sums    *sums
-	reports map[string]*probe.Report
-	marks   []service.At
-	removed bool // levels show what was removed, too
-	tray    []service.At
+	into   workspace.At // what the cursor goes into, once it is open
+	wanted *wanted      // where the cursor goes back to, once that is listed again
+
+	facts     map[workspace.At]facts
+	sums      *sums
+	reports   map[string]*probe.Report
+	reportsAt time.Time // when they were last forgotten
+	marks     []workspace.At
+	removed   bool // levels show what was removed, too
+	tray      []workspace.At
 
 	narrowing *branch // whose names are being narrowed
 	pane      pane
 	sheet     sheet
-	width     int // of the pane, as drawn last
+	idle      bool // the keys are another tree's
+	width     int  // of the pane, as drawn last
 	height    int
 }
 
@@ -56,9 +63,15 @@ type sheet interface {
 	keys() []kit.Key
 }
 
-// New makes the view.
-func New(ctx context.Context, shared *kit.Shared) *Screen {
-	s := &Screen{Shared: shared, ctx: ctx, facts: map[service.At]facts{}, reports: map[string]*probe.Report{}, page: 10, root: &branch{names: shared.Service.EndpointNames()}}
+// View is what the view tells of itself.
+var View = kit.ViewKind{View: kit.Places, Does: "endpoints and what lies in them",
+	Presses: kit.Presses(actions),
+	New:     func(ctx context.Context, shared *kit.Shared) kit.Screen { return newPair(ctx, shared) }}
+
+// newScreen makes the view.
+func newScreen(ctx context.Context, shared *kit.Shared) *Screen {
+	s := &Screen{Shared: shared, ctx: ctx, facts: map[workspace.At]facts{}, reports: map[string]*probe.Report{},
+		page: 10, root: &branch{names: shared.Service.EndpointNames()}}
 	s.sums = newSums(ctx, shared.Service)
 	s.tray, _ = shared.Service.Tray()
 	s.here = s.root.line(0)
@@ -70,8 +83,9 @@ type (
 	openedMsg struct {
 		in    *branch
 		row   int
-		at    service.At
+		at    workspace.At
 		level *level.Level
+		like  *branch // keeps its order and words; nil for those of a new one
 		err   error
 	}
 	viewMsg struct {
@@ -81,7 +95,7 @@ type (
 	// beatMsg comes a few times a second while levels or counts grow.
 	beatMsg struct{}
 	// lookAgainMsg asks for the facts of something that is changing by itself.
-	lookAgainMsg struct{ at service.At }
+	lookAgainMsg struct{ at workspace.At }
 	// restedMsg tells that the cursor has rested for a moment.
 	restedMsg struct{ rest int }
 	// sheetMsg puts a sheet into the pane, or takes it away.
@@ -90,10 +104,14 @@ type (
 	doneMsg struct {
 		say   string
 		err   error
-		again []service.At // levels
-		focus *service.At
+		again []workspace.At // levels
+		focus *workspace.At
 	}
 )
+
+// reportsAge is after what time reports are read again: commands and the background service test
+// endpoints, too.
+const reportsAge = 3 * time.Second
 
 // mostFacts is of how many things the facts are kept.
 const mostFacts = 1000
@@ -110,7 +128,7 @@ func (s *Screen) Crumbs() []string {
 	}
 	crumbs := []string{at.Endpoint}
 	if at.Bucket != "" {
-		crumbs = append(crumbs, at.Bucket)
+		crumbs = append(crumbs, strings.Split(at.Bucket, "/")...) // of more parts where it is a pack's inside
 	}
 	if at.Key != "" {
 		crumbs = append(crumbs, strings.Split(strings.TrimSuffix(at.Key, "/"), "/")...)
@@ -124,16 +142,24 @@ func (s *Screen) Asks() bool { return s.sheet != nil || s.narrowing != nil }
 // hasBuckets tells whether an endpoint's top is made of buckets.
 func (s *Screen) hasBuckets(endpoint string) bool {
 	e := s.Service.Workspace().Endpoints[endpoint]
-	return e != nil && e.HasBuckets()
+	return kinds.Of(e).Buckets
+}
+
+// bucketWord is what people call a bucket of the endpoint: a container, at some.
+func (s *Screen) bucketWord(endpoint string) string {
+	if word := kinds.Of(s.Service.Workspace().Endpoints[endpoint]).Bucket; word != "" {
+		return word
+	}
+	return "bucket"
 }
 
 // at is what the cursor is on; false on a line that is nothing of its own.
-func (s *Screen) at() (service.At, bool) {
+func (s *Screen) at() (workspace.At, bool) {
 	if s.here.in == nil || s.here.row < 0 || s.here.row >= s.here.in.own() {
 		if s.here.in != nil && s.here.in.level != nil {
 			return s.here.in.at, false
 		}
-		return service.At{}, false
+		return workspace.At{}, false
 	}
 	return s.here.in.spot(s.here.in.entry(s.here.row), s.hasBuckets(s.here.in.at.Endpoint)), true
 }
@@ -148,7 +174,7 @@ func (s *Screen) entry() object.Entry {
 
 // folder is the folder that new things go into and that the tray is dropped on:
 // what is under the cursor, or what it lies in.
-func (s *Screen) folder() service.At {
+func (s *Screen) folder() workspace.At {
 	at, ok := s.at()
 	if ok && (s.entry().Kind == object.Prefix) {
 		return at
@@ -162,40 +188,28 @@ func (s *Screen) folder() service.At {
 // Update takes keys and what was loaded.
 func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case kit.StateMsg:
+		if s.Now().Sub(s.reportsAt) > reportsAge {
+			clear(s.reports)
+			s.reportsAt = s.Now()
+		}
 	case kit.Opened:
 		s.names()
 		return tea.Batch(s.rested(), s.beat())
 	case openedMsg:
 		return s.took(msg)
 	case viewMsg:
-		msg.of.making = false
-		if msg.view != nil && msg.view.Order == msg.of.order && msg.view.Words == msg.of.words {
-			msg.of.show(msg.view)
-			s.settle()
-		} else if msg.of.words != "" || msg.of.order != level.ByName {
-			return s.makeView(msg.of) // another was asked for meanwhile
-		}
+		return s.viewed(msg)
 	case beatMsg:
 		s.ticks = false
 		return s.grow()
 	case restedMsg:
 		if msg.rest == s.rest {
+			s.asked = s.Now()
 			return s.ask()
 		}
 	case factsMsg:
-		was := s.facts[msg.at].Entry.Archive
-		if len(s.facts) > mostFacts { // what was looked at long ago is asked for again
-			clear(s.facts)
-		}
-		s.facts[msg.at] = msg.facts
-		s.pane.settle(msg)
-		if was == object.Restoring && msg.facts.Entry.Archive == object.Restored {
-			s.pane.of = look{} // now there is something to see
-			return s.preview()
-		}
-		if msg.facts.Entry.Archive == object.Restoring { // so that one sees when it is done
-			return tea.Tick(restoreLook, func(time.Time) tea.Msg { return lookAgainMsg{msg.at} })
-		}
+		return s.told(msg)
 	case lookAgainMsg:
 		if at, ok := s.at(); ok && at == msg.at {
 			return s.describe(at)
@@ -203,6 +217,8 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		delete(s.facts, msg.at)
 	case previewMsg:
 		s.pane.show(msg)
+	case pictureMsg:
+		return s.showPicture(msg)
 	case olderMsg:
 		if msg.of == s.pane.of {
 			s.pane.older, s.pane.olderOf = msg.facts, msg.of.version
@@ -215,16 +231,51 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		}
 	case doneMsg:
 		return s.finished(msg)
+	case broughtMsg:
+		return s.brought(msg.job)
 	case tea.KeyPressMsg:
 		return s.key(msg)
 	case tea.PasteMsg:
-		if s.sheet != nil {
+		switch {
+		case s.sheet != nil:
 			return s.sheet.update(msg)
+		case s.narrowing != nil:
+			return s.narrowTo(s.narrowing, s.narrowing.words+oneBlank(msg.Content))
 		}
 	default:
 		if s.sheet != nil {
 			return s.sheet.update(msg)
 		}
+	}
+	return nil
+}
+
+// viewed takes in a level as it was sorted or narrowed.
+func (s *Screen) viewed(msg viewMsg) tea.Cmd {
+	msg.of.making = false
+	if msg.view != nil && msg.view.Order == msg.of.order && msg.view.Words == msg.of.words {
+		msg.of.show(msg.view)
+		s.place()
+	} else if !msg.of.plain() {
+		return s.makeView(msg.of) // another was asked for meanwhile
+	}
+	return nil
+}
+
+// told takes in what was asked about one thing.
+func (s *Screen) told(msg factsMsg) tea.Cmd {
+	was := s.facts[msg.at].Entry.Archive
+	if len(s.facts) > mostFacts { // what was looked at long ago is asked for again
+		clear(s.facts)
+	}
+	s.facts[msg.at] = msg.facts
+	s.pane.take(msg)
+	if was == object.Restoring && msg.facts.Entry.Archive == object.Restored {
+		s.pane.of = look{} // now there is something to see
+		return s.preview()
+	}
+	if msg.facts.Entry.Archive == object.Restoring { // so that one sees when it is done
+		return tea.Tick(restoreLook, func(time.Time) tea.Msg { return lookAgainMsg{msg.at} })
 	}
 	return nil
 }
@@ -248,12 +299,12 @@ func (s *Screen) names() {
 	if s.here.in == old {
 		s.here = line{s.root, max(slices.Index(now, at.Endpoint), 0)}
 	}
-	s.settle()
+	s.place()
 }
 
-// settle puts the cursor back on what it was on, and gives up narrowing a level that
+// place puts the cursor back on what it was on, and gives up narrowing a level that
 // is closed.
-func (s *Screen) settle() {
+func (s *Screen) place() {
 	if s.narrowing != nil && !s.root.has(s.narrowing) {
 		s.narrowing = nil
 	}
@@ -269,6 +320,7 @@ func (s *Screen) settle() {
 }
 
 func (s *Screen) moved() tea.Cmd {
+	s.wanted = nil
 	if s.root.lines() > 0 {
 		s.here = s.root.line(s.cursor.At)
 	}
@@ -289,25 +341,31 @@ func (s *Screen) moved() tea.Cmd {
 func (s *Screen) expand() tea.Cmd {
 	at, ok := s.at()
 	b := s.here.in
-	if !ok || s.entry().Kind != object.Prefix || b.child(s.here.row) != nil {
+	if !ok || b.child(s.here.row) != nil {
 		return nil
 	}
-	return s.openLevel(b, s.here.row, at)
+	if s.entry().Kind != object.Prefix {
+		if at, ok = opensAs(s.entry(), at); !ok {
+			return nil
+		}
+	}
+	return s.openLevel(b, s.here.row, at, nil)
 }
 
-func (s *Screen) openLevel(b *branch, row int, at service.At) tea.Cmd {
+func (s *Screen) openLevel(b *branch, row int, at workspace.At, like *branch) tea.Cmd {
 	removed := s.removed
 	return func() tea.Msg {
 		l, err := s.Service.OpenLevel(s.ctx, at, removed)
 		if err == nil {
 			l.Settle(100 * time.Millisecond) // most are there by then, and nothing flickers
 		}
-		return openedMsg{b, row, at, l, err}
+		return openedMsg{b, row, at, l, like, err}
 	}
 }
 
 func (s *Screen) took(msg openedMsg) tea.Cmd {
 	if msg.err != nil {
+		s.wanted = nil
 		return kit.Cmd(kit.Say{Text: kit.Reason(msg.err), Bad: true})
 	}
 	in, row := msg.in, msg.row
@@ -315,14 +373,21 @@ func (s *Screen) took(msg openedMsg) tea.Cmd {
 		in, row = s.root, slices.Index(s.root.names, msg.at.Endpoint)
 	}
 	gone := row < 0 || row >= in.own() || !s.root.has(in) || in.child(row) != nil
-	if gone || in.spot(in.entry(row), s.hasBuckets(in.at.Endpoint)) != msg.at {
+	if gone || !in.leadsTo(row, s.hasBuckets(in.at.Endpoint), msg.at) {
 		return closeLevel(msg.level)
 	}
-	b := &branch{at: msg.at, depth: in.depth + 1, level: msg.level, order: level.ByName}
+	b := &branch{at: msg.at, depth: in.depth + 1, level: msg.level, order: level.ByName,
+		began: s.Now()}
 	b.state = msg.level.State()
 	in.attach(row, b)
-	s.settle()
-	return tea.Batch(s.rested(), s.beat())
+	s.place()
+	s.goOnIn()
+	var shape tea.Cmd
+	if msg.like != nil {
+		b.order, b.words = msg.like.order, msg.like.words
+		shape = s.reshape(b)
+	}
+	return tea.Batch(shape, s.seek(), s.rested(), s.beat())
 }
 
 func closeLevel(l *level.Level) tea.Cmd {
@@ -343,23 +408,26 @@ func (s *Screen) fold() tea.Cmd {
 	} else if p, row := s.root.parent(b); p != nil {
 		s.here = line{p, row}
 	}
-	s.settle()
+	s.place()
 	return s.moved()
 }
 
 // again lists a level anew, where it is open.
-func (s *Screen) again(at service.At) tea.Cmd {
+func (s *Screen) again(at workspace.At) tea.Cmd {
 	var cmds []tea.Cmd
 	for _, b := range s.root.find(at) {
 		if p, row := s.root.parent(b); p != nil { // else it went with one above it
 			if b.has(s.here.in) {
+				if cursor, ok := s.at(); ok && s.wanted == nil {
+					s.wanted = &wanted{at: cursor, row: s.here.row}
+				}
 				s.here = line{p, row}
 			}
 			p.detach(row)
-			cmds = append(cmds, s.openLevel(p, row, at))
+			cmds = append(cmds, s.openLevel(p, row, at, b))
 		}
 	}
-	s.settle()
+	s.place()
 	s.sums.forget(at)
 	return tea.Batch(cmds...)
 }
@@ -373,6 +441,21 @@ func (s *Screen) beat() tea.Cmd {
 	return tea.Tick(150*time.Millisecond, func(time.Time) tea.Msg { return beatMsg{} })
 }
 
+// goOnIn takes the cursor into what it was to go into, once there is something; it stays where
+// it is when a person has gone elsewhere meanwhile.
+func (s *Screen) goOnIn() {
+	at, ok := s.at()
+	if !ok || at != s.into || s.here.in == nil {
+		s.into = workspace.At{}
+		return
+	}
+	if b := s.here.in.child(s.here.row); b != nil && b.own() > 0 {
+		s.into = workspace.At{}
+		s.cursor.Move(1, s.root.lines())
+		s.here = s.root.line(s.cursor.At)
+	}
+}
+
 // grow takes what levels and counts have come to, and goes on while they grow.
 func (s *Screen) grow() tea.Cmd {
 	var cmds []tea.Cmd
@@ -383,11 +466,13 @@ func (s *Screen) grow() tea.Cmd {
 		}
 		b.state = b.level.State()
 		busy = busy || !b.state.Ended && !b.state.Paused || b.making
-		if b.order != level.ByName || b.words != "" {
+		if !b.plain() {
 			cmds = append(cmds, s.makeView(b))
 		}
 	})
-	s.settle()
+	s.place()
+	s.goOnIn()
+	cmds = append(cmds, s.seek())
 	if busy {
 		cmds = append(cmds, s.beat())
 	}
@@ -435,15 +520,16 @@ func (s *Screen) sortBy() tea.Cmd {
 	if b == nil || b.level == nil {
 		return kit.Cmd(kit.Say{Text: "Open an endpoint or a folder first; what is in it is sorted."})
 	}
-	b.order = map[level.Order]level.Order{level.ByName: level.BySize, level.BySize: level.ByTime, level.ByTime: level.ByName}[b.order]
+	b.order = map[level.Order]level.Order{level.ByName: level.BySize, level.BySize: level.ByTime,
+		level.ByTime: level.ByName}[b.order]
 	return s.reshape(b)
 }
 
 // reshape makes a branch show its order and words.
 func (s *Screen) reshape(b *branch) tea.Cmd {
-	if b.order == level.ByName && b.words == "" {
+	if b.plain() {
 		b.show(nil)
-		s.settle()
+		s.place()
 		return nil
 	}
 	b.level.Want(-1)
@@ -459,4 +545,4 @@ func (s *Screen) rested() tea.Cmd {
 }
 
 // endpointOf is the settings of an endpoint; nil if it is gone.
-func (s *Screen) endpointOf(name string) *job.Endpoint { return s.Service.Workspace().Endpoints[name] }
+func (s *Screen) endpointOf(name string) *kind.Settings { return s.Service.Workspace().Endpoints[name] }

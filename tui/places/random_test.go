@@ -15,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/service"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 	theme "lumtra/tui/look"
 )
@@ -46,16 +47,23 @@ func (d *drive) take(wait time.Duration) {
 	for end := time.After(wait); ; {
 		select {
 		case msg := <-d.inbox:
-			if batch, ok := msg.(tea.BatchMsg); ok {
-				for _, cmd := range batch {
-					d.start(cmd)
-				}
-			} else {
-				d.send(msg)
-			}
+			d.came(msg)
 		case <-end:
 			return
 		}
+	}
+}
+
+// next takes in the next that comes.
+func (d *drive) next() { d.came(<-d.inbox) }
+
+func (d *drive) came(msg tea.Msg) {
+	if batch, ok := msg.(tea.BatchMsg); ok {
+		for _, cmd := range batch {
+			d.start(cmd)
+		}
+	} else {
+		d.send(msg)
 	}
 }
 
@@ -75,7 +83,7 @@ var goes = regexp.MustCompile(`that go, ([0-9,]+)`)
 
 // confirm types the number that a sheet asks for, and goes ahead.
 func (d *drive) confirm() {
-	for range 40 {
+	for range 12 {
 		d.take(10 * time.Millisecond)
 		if d.s.sheet == nil {
 			return
@@ -89,7 +97,7 @@ func (d *drive) confirm() {
 		}
 	}
 	d.key("enter")
-	for range 40 {
+	for range 12 {
 		d.take(10 * time.Millisecond)
 		if d.s.sheet == nil || strings.Contains(strings.Join(d.s.sheet.lines(70, 40), " "), "Done.") {
 			break
@@ -102,8 +110,10 @@ func (d *drive) confirm() {
 // outside, the tree stays one: each line is found where it is drawn.
 func TestActionsOverOpenTrees(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"), []byte("[endpoint.north]\nkind = \"s3\"\nstand-in = \"north\"\n[endpoint.attic]\nkind = \"folder\"\npath = \"attic\"\n[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n"), 0o600))
-	service, err := service.Open(service.Options{Workspace: dir, State: filepath.Join(dir, "state")})
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"),
+		[]byte("[endpoint.north]\nkind = \"s3\"\nstand-in = \"north\"\n[endpoint.attic]\nkind = \"folder\"\npath = "+
+			"\"attic\"\n[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n"), 0o600))
+	service, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state")})
 	require.NoError(t, err)
 	t.Cleanup(func() { service.Close() })
 	shared := &kit.Shared{Service: service, Theme: theme.New(theme.Dark)}
@@ -118,10 +128,11 @@ func TestActionsOverOpenTrees(t *testing.T) {
 			service.MakeBucket(t.Context(), "north", name)
 		}
 	}
-	keys := []string{"enter", "enter", "enter", "j", "j", "k", "G", "g", "r", "r", "V", "s", "space", "c", "A", "l", "h", "esc", "/"}
+	keys := []string{"enter", "enter", "enter", "j", "j", "k", "G", "g", "r", "r", "V", "s", "space", "c", "A", "l",
+		"h", "esc", "/"}
 	rapid.Check(t, func(rt *rapid.T) {
 		fill()
-		d := &drive{s: New(t.Context(), shared), inbox: make(chan tea.Msg, 1000)}
+		d := &drive{s: newScreen(t.Context(), shared), inbox: make(chan tea.Msg, 1000)}
 		d.send(kit.Opened{})
 		for range rapid.IntRange(0, 3).Draw(rt, "endpoints open") { // from the lowest up
 			d.key("enter")

@@ -6,12 +6,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"lumtra/core/handle"
 	"lumtra/core/object"
-	"lumtra/service"
+	"lumtra/service/browse"
+	"lumtra/service/workspace"
 	"lumtra/tui/kit"
 )
 
@@ -32,7 +34,8 @@ func (f *formSheet) update(msg tea.Msg) tea.Cmd {
 func (f *formSheet) lines(width, _ int) []string { return f.Form.Lines(f.s.Theme, width) }
 
 func (f *formSheet) keys() []kit.Key {
-	return []kit.Key{{Press: "enter", Does: f.Does}, {Press: "down", Does: "next line"}, {Press: "esc", Does: "leave it"}}
+	return []kit.Key{{Press: "enter", Does: f.Does}, {Press: "down", Does: "next line"},
+		{Press: "esc", Does: "leave it"}}
 }
 
 // failedMsg tells a form why what it asked for was not done.
@@ -78,7 +81,7 @@ func (s *Screen) finished(msg doneMsg) tea.Cmd {
 	if msg.focus != nil {
 		if i := slices.Index(s.root.names, msg.focus.Endpoint); i >= 0 {
 			s.here = line{s.root, i}
-			s.settle()
+			s.place()
 		}
 	}
 	for _, at := range msg.again {
@@ -88,8 +91,8 @@ func (s *Screen) finished(msg doneMsg) tea.Cmd {
 }
 
 // parents are the levels that things lie in.
-func parents(picks ...service.At) []service.At {
-	var levels []service.At
+func parents(picks ...workspace.At) []workspace.At {
+	var levels []workspace.At
 	for _, at := range picks {
 		switch {
 		case at.Key != "":
@@ -122,7 +125,8 @@ func (c *countSheet) update(msg tea.Msg) tea.Cmd {
 
 func (c *countSheet) lines(width, _ int) []string {
 	n := c.grown()
-	return []string{c.s.Theme.Strong.Render(kit.Name(c.title, width)), "", c.s.Theme.Lamp.Render("counting … " + countText(n))}
+	return []string{c.s.Theme.Strong.Render(kit.Name(c.title, width)), "",
+		c.s.Theme.Lamp.Render("counting … " + countText(n))}
 }
 
 func (c *countSheet) keys() []kit.Key { return []kit.Key{{Press: "esc", Does: "leave it"}} }
@@ -130,7 +134,7 @@ func (c *countSheet) keys() []kit.Key { return []kit.Key{{Press: "esc", Does: "l
 func (c *countSheet) close() { c.stop() }
 
 // count counts the picks in a sheet of its own; next makes the sheet after it.
-func (s *Screen) count(title string, picks []service.At, deep bool, next func(handle.Count) tea.Cmd) tea.Cmd {
+func (s *Screen) count(title string, picks []workspace.At, deep bool, next func(handle.Count) tea.Cmd) tea.Cmd {
 	ctx, stop := context.WithCancel(s.ctx)
 	grown := make(chan handle.Count, 1)
 	var latest handle.Count
@@ -165,28 +169,22 @@ type countedMsg struct {
 
 // countText says how much there is.
 func countText(c handle.Count) string {
-	parts := []string{plural(c.Objects, "object"), kit.Size(c.Bytes)}
+	parts := []string{object.Count(c.Objects, "object"), kit.Size(c.Bytes)}
 	if c.Versions > 0 {
-		parts = append(parts, fmt.Sprintf("%s with %s", plural(c.Versions, "older version"), kit.Size(c.VersionBytes)))
+		parts = append(parts, fmt.Sprintf("%s with %s", object.Count(c.Versions, "older version"),
+			kit.Size(c.VersionBytes)))
 	}
 	if c.Markers > 0 {
-		parts = append(parts, plural(c.Markers, "delete marker"))
+		parts = append(parts, object.Count(c.Markers, "delete marker"))
 	}
 	if c.Uploads > 0 {
-		parts = append(parts, plural(c.Uploads, "unfinished upload"))
+		parts = append(parts, object.Count(c.Uploads, "unfinished upload"))
 	}
 	return strings.Join(parts, ", ")
 }
 
-func plural(n int64, what string) string {
-	if n != 1 {
-		what += "s"
-	}
-	return kit.Count(n) + " " + what
-}
-
 // pickText names what is handled.
-func pickText(picks []service.At) string {
+func pickText(picks []workspace.At) string {
 	if len(picks) == 1 {
 		return picks[0].String()
 	}
@@ -195,7 +193,13 @@ func pickText(picks []service.At) string {
 
 // typed asks for a number to be typed before something is done that cannot be
 // taken back.
-func (s *Screen) typed(f *kit.Form, n int64, do func(typed int64) (*service.Act, error), again []service.At) tea.Cmd {
+func (s *Screen) typed(f *kit.Form, n int64, do func(typed int64) (*browse.Act, error), again []workspace.At) tea.Cmd {
+	s.typing(f, n, do, again)
+	return s.form(f)
+}
+
+// typing has a form ask for a number, as typed does.
+func (s *Screen) typing(f *kit.Form, n int64, do func(typed int64) (*browse.Act, error), again []workspace.At) {
 	f.Notes = append(f.Notes, fmt.Sprintf("Type the number of things that go, %d, to go ahead.", n))
 	f.Fields = append(f.Fields, &kit.Field{Name: "number", Hint: "the number above"})
 	f.Submit = func(f *kit.Form) tea.Cmd {
@@ -203,9 +207,8 @@ func (s *Screen) typed(f *kit.Form, n int64, do func(typed int64) (*service.Act,
 			f.Err = fmt.Errorf("this is not the number: %d things go", n)
 			return nil
 		}
-		return s.start(f, func() (*service.Act, error) { return do(n) }, again)
+		return s.start(f, func() (*browse.Act, error) { return do(n) }, again)
 	}
-	return s.form(f)
 }
 
 // touches has a form ask for the number of things that it touches, where they are
@@ -232,7 +235,7 @@ func numbered(f *kit.Form, n int64) bool {
 }
 
 // start begins an act and shows its progress.
-func (s *Screen) start(f *kit.Form, begin func() (*service.Act, error), again []service.At) tea.Cmd {
+func (s *Screen) start(f *kit.Form, begin func() (*browse.Act, error), again []workspace.At) tea.Cmd {
 	act, err := begin() // which only starts it
 	if err != nil {
 		f.Err, f.Busy = err, ""
@@ -245,8 +248,11 @@ func (s *Screen) start(f *kit.Form, begin func() (*service.Act, error), again []
 		err := act.Wait()
 		done := act.State()
 		say := fmt.Sprintf("%s: %s", act.What, countText(done.Done))
+		if done.Left > 0 {
+			say += fmt.Sprintf("; nothing to do for %s", object.Count(done.Left, "other"))
+		}
 		if done.Failed > 0 && err == nil {
-			err = fmt.Errorf("%s: %s could not be", act.What, plural(done.Failed, "thing"))
+			err = fmt.Errorf("%s: %s could not be", act.What, object.Count(done.Failed, "thing"))
 		}
 		return doneMsg{say: say, err: err, again: again}
 	})
@@ -255,7 +261,7 @@ func (s *Screen) start(f *kit.Form, begin func() (*service.Act, error), again []
 // progressSheet shows an act under way, and what it could not do.
 type progressSheet struct {
 	s   *Screen
-	act *service.Act
+	act *browse.Act
 }
 
 func (p *progressSheet) update(msg tea.Msg) tea.Cmd {
@@ -285,12 +291,17 @@ func (p *progressSheet) lines(width, height int) []string {
 	l.lines = append(l.lines, t.Strong.Render(kit.Name(p.act.What, width)), "")
 	l.fact("where", p.act.Where)
 	l.fact("so far", countText(st.Done))
+	if st.Left > 0 {
+		l.fact("left alone", object.Count(st.Left, "object")+": nothing to do for them")
+	}
 	if all := st.Total.All(); all > 0 {
 		l.fact("of", countText(st.Total))
-		done := min(float64(st.Done.All()+st.Failed)/float64(all), 1)
+		done := min(float64(st.Done.All()+st.Failed+st.Left)/float64(all), 1)
 		room := max(width-8, 4)
 		n := int(done * float64(room))
-		l.lines = append(l.lines, "", t.Lamp.Render(strings.Repeat("█", n))+t.Rule.Render(strings.Repeat("░", room-n))+fmt.Sprintf(" %3.0f %%", done*100))
+		l.lines = append(l.lines, "",
+			t.Lamp.Render(strings.Repeat("█", n))+t.Rule.Render(strings.Repeat("░", room-n))+fmt.Sprintf(" %3.0f %%",
+				done*100))
 	}
 	l.gap()
 	switch {
@@ -299,7 +310,7 @@ func (p *progressSheet) lines(width, height int) []string {
 	case st.Ended && st.Failed == 0:
 		l.text(t.Tide.Render, "Done.")
 	case st.Ended:
-		l.text(t.Flare.Render, fmt.Sprintf("%s could not be handled:", plural(st.Failed, "thing")))
+		l.text(t.Flare.Render, fmt.Sprintf("%s could not be handled:", object.Count(st.Failed, "thing")))
 	}
 	for _, problem := range st.Problems[:min(len(st.Problems), max(height-len(l.lines)-2, 0))] {
 		l.lines = append(l.lines, t.Flare.Render("▲ ")+t.Paper.Render(kit.Fit(oneLine(problem), width-2)))
@@ -312,6 +323,7 @@ type textSheet struct {
 	s     *Screen
 	title string
 	body  func(width int) []string // nil while it is being fetched
+	asked time.Time                // when it was first shown
 	err   error
 	top   int
 	more  []kit.Key
@@ -347,7 +359,8 @@ func (x *textSheet) update(msg tea.Msg) tea.Cmd {
 type bodyMsg struct{ body func(width int) []string }
 
 func (x *textSheet) keys() []kit.Key {
-	return append(append([]kit.Key(nil), x.more...), kit.Key{Press: "down", Does: "scroll"}, kit.Key{Press: "esc", Does: "back"})
+	return append(append([]kit.Key(nil), x.more...), kit.Key{Press: "down", Does: "scroll"},
+		kit.Key{Press: "esc", Does: "back"})
 }
 
 func (x *textSheet) lines(width, height int) []string {
@@ -359,7 +372,14 @@ func (x *textSheet) lines(width, height int) []string {
 			lines = append(lines, t.Flare.Render(part))
 		}
 	case x.body == nil:
-		lines = append(lines, t.Lamp.Render("asking …"))
+		if x.asked.IsZero() {
+			x.asked = x.s.Now()
+		}
+		at, _ := x.s.at()
+		for _, part := range kit.Wrap(strings.TrimSpace("asking … "+kit.WaitingFor(at.Endpoint, x.asked, x.s.Now(),
+			"esc leaves it")), width) {
+			lines = append(lines, t.Lamp.Render(part))
+		}
 	default:
 		all := x.body(width)
 		x.top = min(x.top, max(len(all)-(height-2), 0))

@@ -5,6 +5,8 @@ import (
 	"sync"
 
 	"lumtra/service"
+	"lumtra/service/browse"
+	"lumtra/service/workspace"
 )
 
 // sums counts what lies below prefixes, a few at a time, for those on screen
@@ -15,20 +17,21 @@ type sums struct {
 
 	mu      sync.Mutex
 	off     bool
-	known   map[service.At]*service.Counter
-	running map[service.At]context.CancelFunc
-	waiting []service.At
+	known   map[workspace.At]*browse.Counter
+	running map[workspace.At]context.CancelFunc
+	waiting []workspace.At
 }
 
 // atOnce is how many prefixes are counted at a time.
 const atOnce = 2
 
 func newSums(ctx context.Context, s *service.Service) *sums {
-	return &sums{ctx: ctx, s: s, known: map[service.At]*service.Counter{}, running: map[service.At]context.CancelFunc{}}
+	return &sums{ctx: ctx, s: s, known: map[workspace.At]*browse.Counter{},
+		running: map[workspace.At]context.CancelFunc{}}
 }
 
 // want says which prefixes are on screen; they are counted, others wait.
-func (c *sums) want(shown []service.At) {
+func (c *sums) want(shown []workspace.At) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.waiting = c.waiting[:0]
@@ -46,7 +49,7 @@ func (c *sums) next() {
 		at := c.waiting[0]
 		c.waiting = c.waiting[1:]
 		ctx, stop := context.WithCancel(c.ctx)
-		counter := &service.Counter{}
+		counter := &browse.Counter{}
 		c.known[at], c.running[at] = counter, stop
 		go func() {
 			defer stop()
@@ -63,17 +66,17 @@ func (c *sums) next() {
 }
 
 // of is what is known of a prefix.
-func (c *sums) of(at service.At) service.Sums {
+func (c *sums) of(at workspace.At) browse.Sums {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x := c.known[at]; x != nil {
 		return x.Sums()
 	}
-	return service.Sums{}
+	return browse.Sums{}
 }
 
 // has tells whether a prefix was counted or is being counted.
-func (c *sums) has(at service.At) bool {
+func (c *sums) has(at workspace.At) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.known[at] != nil
@@ -99,7 +102,7 @@ func (c *sums) toggle() bool {
 }
 
 // forget drops what is known of a level, of all it lies in, and of all in it.
-func (c *sums) forget(at service.At) {
+func (c *sums) forget(at workspace.At) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for known := range c.known {

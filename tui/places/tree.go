@@ -3,17 +3,18 @@ package places
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"lumtra/core/level"
 	"lumtra/core/object"
-	"lumtra/service"
+	"lumtra/service/workspace"
 )
 
 // branch is one level of the tree that is open: the endpoints at the root, or
 // what lies directly below an endpoint, a bucket or a folder. Its rows are not
 // in memory; the level has them.
 type branch struct {
-	at     service.At // what the rows lie in
+	at     workspace.At // what the rows lie in
 	depth  int
 	level  *level.Level // nil at the root
 	state  level.State
@@ -22,6 +23,7 @@ type branch struct {
 	words  string
 	view   *level.View // nil for the level's own order
 	making bool        // a view is on its way
+	began  time.Time   // when its listing was asked for
 	below  []opened    // by row
 }
 
@@ -36,6 +38,9 @@ type line struct {
 	in  *branch
 	row int // -1 for the line that tells how the level stands
 }
+
+// plain tells that the branch shows its level as it is, all of it in its own order, without a view.
+func (b *branch) plain() bool { return b.order == level.ByName && b.words == "" }
 
 // own is how many rows the branch itself shows.
 func (b *branch) own() int {
@@ -135,14 +140,32 @@ func (b *branch) name(e object.Entry) string {
 }
 
 // spot is what a row names.
-func (b *branch) spot(e object.Entry, hasBuckets bool) service.At {
+func (b *branch) spot(e object.Entry, hasBuckets bool) workspace.At {
 	switch {
 	case b.level == nil:
-		return service.At{Endpoint: e.Key}
+		return workspace.At{Endpoint: e.Key}
 	case b.at.Bucket == "" && hasBuckets:
-		return service.At{Endpoint: b.at.Endpoint, Bucket: strings.TrimSuffix(e.Key, "/")}
+		return workspace.At{Endpoint: b.at.Endpoint, Bucket: strings.TrimSuffix(e.Key, "/")}
 	}
-	return service.At{Endpoint: b.at.Endpoint, Bucket: b.at.Bucket, Key: e.Key}
+	return workspace.At{Endpoint: b.at.Endpoint, Bucket: b.at.Bucket, Key: e.Key}
+}
+
+// opensAs is what an object opens as: a pack as what is in it; false for others.
+func opensAs(e object.Entry, at workspace.At) (workspace.At, bool) {
+	if e.Kind != object.Object {
+		return at, false
+	}
+	return at.Inside()
+}
+
+// leadsTo tells that a row opens as a level.
+func (b *branch) leadsTo(row int, hasBuckets bool, level workspace.At) bool {
+	e := b.entry(row)
+	spot := b.spot(e, hasBuckets)
+	if in, ok := opensAs(e, spot); ok && in == level {
+		return true
+	}
+	return spot == level
 }
 
 // child is the branch open below a row, nil if none is.
@@ -181,7 +204,7 @@ func (b *branch) close() {
 
 // find is what is open of a level, here or below. Unlike what walk visits it may be
 // closed while one goes through it.
-func (b *branch) find(at service.At) (all []*branch) {
+func (b *branch) find(at workspace.At) (all []*branch) {
 	b.walk(func(x *branch) {
 		if x.level != nil && x.at == at {
 			all = append(all, x)

@@ -16,7 +16,8 @@ func TestTree(t *testing.T) {
 			if l.in.child(l.row) != nil {
 				l.in.detach(l.row)
 			} else {
-				l.in.attach(l.row, &branch{names: make([]string, rapid.IntRange(0, 5).Draw(t, "children")), depth: l.in.depth + 1})
+				l.in.attach(l.row, &branch{names: make([]string, rapid.IntRange(0, 5).Draw(t, "children")),
+					depth: l.in.depth + 1})
 			}
 		}
 		all := map[line]bool{}

@@ -13,7 +13,7 @@ import (
 	"lumtra/core/plan"
 	"lumtra/core/report"
 	"lumtra/core/rule"
-	"lumtra/service"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -64,7 +64,7 @@ type (
 	}
 	changesMsg struct {
 		job     string
-		changes *service.Changes
+		changes *workroom.Changes
 		err     error
 	}
 )
@@ -111,13 +111,13 @@ func (s *Screen) reload(sh *shown, job string) tea.Cmd {
 	var note func([]*node)
 	note = func(nodes []*node) {
 		for _, n := range nodes {
-			if n.open {
-				open[n.prefix] = true
-				note(n.below)
+			if n.Open {
+				open[n.Prefix] = true
+				note(n.Below)
 			}
 		}
 	}
-	note(sh.roots)
+	note(sh.tree.Roots)
 	return func() tea.Msg {
 		p, err := s.Service.PlanNumber(job, number)
 		if err != nil {
@@ -132,13 +132,14 @@ func (s *Screen) reload(sh *shown, job string) tea.Cmd {
 			}
 			nodes := make([]*node, len(list))
 			for i, x := range list {
-				n := &node{Node: x, prefix: prefix + x.Name, depth: depth}
-				n.struck = p.Choices.IsStruck(n.prefix)
-				if open[n.prefix] {
-					n.open, n.loaded = true, true
-					if n.below, err = read(n.prefix, depth+1); err != nil {
+				n := &node{Is: line{Node: x}, Prefix: prefix + x.Name, Depth: depth}
+				n.Is.struck = p.Choices.IsStruck(n.Prefix)
+				if open[n.Prefix] {
+					below, err := read(n.Prefix, depth+1)
+					if err != nil {
 						return nil, err
 					}
+					kit.SetBelow(n, below)
 				}
 				nodes[i] = n
 			}
@@ -157,12 +158,7 @@ type treeMsg struct {
 	err    error
 }
 
-func (s *Screen) at(sh *shown) *node {
-	if s.cursor.At < len(sh.rows) {
-		return sh.rows[s.cursor.At]
-	}
-	return nil
-}
+func (s *Screen) at(sh *shown) *node { return sh.tree.At(s.cursor.At) }
 
 // strike strikes what is under the cursor out of the plan, or takes it in again.
 func (s *Screen) strike(j *kit.JobState, sh *shown) tea.Cmd {
@@ -170,10 +166,10 @@ func (s *Screen) strike(j *kit.JobState, sh *shown) tea.Cmd {
 	if n == nil || sh.number != j.Plan.Number {
 		return nil
 	}
-	name, number, key := j.Job.Name, sh.number, n.prefix
-	say := "Struck out: " + object.Display(key)
-	if n.struck {
-		say = "Taken in again: " + object.Display(key)
+	name, number, key := j.Job.Name, sh.number, n.Prefix
+	say := "Struck out: " + object.DisplayKey(key)
+	if n.Is.struck {
+		say = "Taken in again: " + object.DisplayKey(key)
 	}
 	return s.choose(j, sh, say, func() (plan.Info, error) { return s.Service.Strike(s.ctx, name, number, key) })
 }
@@ -181,28 +177,30 @@ func (s *Screen) strike(j *kit.JobState, sh *shown) tea.Cmd {
 // decided tells whether the line under the cursor is a conflict that was.
 func (s *Screen) decided(sh *shown) bool {
 	n := s.at(sh)
-	return n != nil && n.Effect != nil && n.Effect.Reason == plan.Decided
+	return n != nil && n.Is.Effect != nil && n.Is.Effect.Reason == plan.Decided
 }
 
 // decide settles the conflict under the cursor, or all below it.
 func (s *Screen) decide(j *kit.JobState, sh *shown) tea.Cmd {
 	n := s.at(sh)
-	if n == nil || n.Totals[plan.Conflict].Count == 0 && !s.decided(sh) {
+	if n == nil || n.Is.Totals[plan.Conflict].Count == 0 && !s.decided(sh) {
 		return kit.Cmd(kit.Say{Text: "There is no conflict here to decide."})
 	}
 	ways := []struct {
 		how   rule.Conflicts
 		words string
-	}{{rule.SourceWins, "the source's goes to the target"}, {rule.TargetWins, "the target's goes to the source"}, {rule.NewerWins, "the newer one goes to the other side"},
+	}{{rule.SourceWins, "the source's goes to the target"}, {rule.TargetWins, "the target's goes to the source"},
+		{rule.NewerWins, "the newer one goes to the other side"},
 		{rule.BothStay, "both: the target's is kept under a name with its time"}, {rule.Ask, "leave it open"}}
-	m := &menu{title: "Decide " + object.Display(n.prefix)}
-	if n.Effect == nil {
-		m.title = fmt.Sprintf("Decide all %s conflicts in %s", kit.Count(n.Totals[plan.Conflict].Count), object.Display(n.prefix))
+	m := &menu{title: "Decide " + object.Display(n.Prefix)}
+	if n.Is.Effect == nil {
+		m.title = fmt.Sprintf("Decide %s in %s", object.Count(n.Is.Totals[plan.Conflict].Count, "conflict"),
+			object.Display(n.Prefix))
 	}
 	for _, w := range ways {
 		m.lines = append(m.lines, w.words)
 	}
-	name, number, key := j.Job.Name, sh.number, n.prefix
+	name, number, key := j.Job.Name, sh.number, n.Prefix
 	m.do = func(i int) tea.Cmd {
 		return s.choose(j, sh, "Decided: "+ways[i].words+".", func() (plan.Info, error) {
 			return s.Service.Decide(s.ctx, name, number, key, ways[i].how)
@@ -253,7 +251,7 @@ func (s *Screen) findKey(msg tea.KeyPressMsg, sh *shown) tea.Cmd {
 			sh.find = string(r[:len(r)-1])
 		}
 	case "up", "down":
-		s.cursor.Key(key, len(sh.rows), s.page)
+		s.cursor.Key(key, len(sh.tree.Rows), s.page)
 		return nil
 	default:
 		sh.find += msg.Text
@@ -272,38 +270,44 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 	f := &kit.Form{Title: fmt.Sprintf("Let plan %d run?", number), Does: "yes, run it"}
 	f.Notes = []string{"It sends nothing."}
 	if w.Bytes > 0 || p.Totals[plan.Add].Count+p.Totals[plan.Change].Count > 0 {
-		f.Notes = []string{fmt.Sprintf("It sends %s, %s, to %s.", objects(p.Totals[plan.Add].Count+p.Totals[plan.Change].Count), kit.Size(w.Bytes), object.Display(p.Target.Place))}
+		f.Notes = []string{fmt.Sprintf("It sends %s, %s, to %s.",
+			object.Count(p.Totals[plan.Add].Count+p.Totals[plan.Change].Count, "object"), kit.Size(w.Bytes),
+			object.Display(p.Target.Place))}
 	}
 	if n := p.Back.Count; n > 0 {
-		f.Notes = append(f.Notes, fmt.Sprintf("%s of its effects, %s, go back to the source.", kit.Count(n), kit.Size(p.Back.Bytes)))
+		f.Notes = append(f.Notes, fmt.Sprintf("%s of its effects, %s, go back to the source.", kit.Count(n),
+			kit.Size(p.Back.Bytes)))
 	}
 	if n := p.Afterwards; n.Count > 0 {
-		f.Notes = append(f.Notes, fmt.Sprintf("Once proven, %s objects, %s, are %s.", kit.Count(n.Count), kit.Size(n.Bytes), p.Rules.Afterwards.Becomes()))
+		f.Notes = append(f.Notes, fmt.Sprintf("Once proven, %s: %s, %s.", p.Rules.Afterwards.Becomes(),
+			object.Count(n.Count, "object"), kit.Size(n.Bytes)))
 	}
 	if n := p.Totals[plan.Conflict].Count; n > 0 {
-		f.Notes = append(f.Notes, fmt.Sprintf("%s conflicts are not decided, and stay as they are.", kit.Count(n)))
+		f.Notes = append(f.Notes, "Not decided, and left as it is: "+object.Count(n, "conflict")+".")
 	}
 	typed := gone.Count > 0 || len(p.Held) > 0
 	if !typed {
-		f.Notes = append(f.Notes, "It removes nothing.")
+		f.Notes = append(f.Notes, "It deletes nothing.")
 	}
 	for _, h := range p.Held {
 		f.Warning = append(f.Warning, "▲ held back: "+h)
 	}
 	if typed {
-		what := "It removes nothing."
+		what := "It deletes nothing."
 		if gone.Count > 0 {
-			what = fmt.Sprintf("It removes %s, %s.", objects(gone.Count), kit.Size(gone.Bytes))
-			if p.Rules.Extras == rule.Trash {
-				what = fmt.Sprintf("It moves %s, %s, to the trash.", objects(gone.Count), kit.Size(gone.Bytes))
+			what = fmt.Sprintf("It deletes %s, %s.", object.Count(gone.Count, "object"), kit.Size(gone.Bytes))
+			if p.Rules.TargetOnly == rule.MoveToTrash {
+				what = fmt.Sprintf("It moves %s, %s, to the trash.", object.Count(gone.Count, "object"),
+					kit.Size(gone.Bytes))
 			}
 		}
-		f.Warning = append(f.Warning, what+fmt.Sprintf(" Type the number of removals, %d, to let it go.", gone.Count))
-		f.Fields = []*kit.Field{{Name: "removals", Hint: "the number"}}
+		f.Warning = append(f.Warning, what+fmt.Sprintf(" Type the number of deletions, %d, to let it go.", gone.Count))
+		f.Fields = []*kit.Field{{Name: "deletions", Hint: "the number"}}
 	}
 	blockers := sh.blockers()
 	if len(blockers) > 0 {
-		f.Warning = append(f.Warning, "It would fail for: "+strings.Join(blockers, ", ")+". Type that under despite to run it all the same, or mend it first (esc, m).")
+		f.Warning = append(f.Warning, "It would fail for: "+strings.Join(blockers, ", ")+
+			". Type that under despite to run it all the same, or mend it first (esc, m).")
 		f.Fields = append(f.Fields, &kit.Field{Name: "despite", Hint: strings.Join(blockers, ", ")})
 	}
 	f.Submit = func(f *kit.Form) tea.Cmd {
@@ -314,14 +318,15 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 				return nil
 			}
 		}
-		run := tea.Sequence(kit.Cmd(kit.Start{Job: name, Number: number, Despite: despite}), kit.Cmd(kit.Open{View: kit.Run, Job: name}))
+		run := tea.Sequence(kit.Cmd(kit.Start{Job: name, Number: number, Despite: despite}),
+			kit.Cmd(kit.Open{View: kit.Run, Job: name}))
 		if !typed {
 			sh.form = nil
 			return run
 		}
-		n, err := strconv.ParseInt(strings.ReplaceAll(f.Get("removals"), ",", ""), 10, 64)
+		n, err := strconv.ParseInt(strings.ReplaceAll(f.Get("deletions"), ",", ""), 10, 64)
 		if err != nil || n != gone.Count {
-			f.Err = fmt.Errorf("that is not the number: it removes %d", gone.Count)
+			f.Err = fmt.Errorf("that is not the number: it deletes %d", gone.Count)
 			return nil
 		}
 		sh.form = nil
@@ -335,20 +340,15 @@ func (s *Screen) approveForm(j *kit.JobState, sh *shown) {
 	sh.form = f.Init()
 }
 
-func objects(n int64) string {
-	if n == 1 {
-		return "1 object"
-	}
-	return kit.Count(n) + " objects"
-}
-
 // approved goes on to the run once the approval is kept.
 type approved struct{ run tea.Cmd }
 
 // export offers the forms a plan can be written in.
 func (s *Screen) export(j *kit.JobState, sh *shown) tea.Cmd {
 	m := &menu{title: "Write plan " + strconv.Itoa(j.Plan.Number) + " into the folder Lumtra was started in, as"}
-	words := map[report.Format]string{report.CSV: "a table (CSV)", report.JSONLines: "lines for programs (JSON Lines)", report.SVG: "a drawing (SVG)", report.PDF: "a drawing to print (PDF)"}
+	words := map[report.Format]string{report.CSV: "a table (CSV)",
+		report.JSONLines: "lines for programs (JSON Lines)", report.SVG: "a drawing (SVG)",
+		report.PDF: "a drawing to print (PDF)"}
 	for _, f := range report.Formats {
 		m.lines = append(m.lines, words[f])
 	}
@@ -363,7 +363,7 @@ func (s *Screen) export(j *kit.JobState, sh *shown) tea.Cmd {
 			if err != nil {
 				return kit.Say{Text: oneLine(err), Bad: true}
 			}
-			return kit.Say{Text: "Written to " + object.Display(path)}
+			return kit.Say{Text: "Written to " + object.Display(path), Link: object.Display(path)}
 		}
 	}
 	sh.menu = m
@@ -415,12 +415,12 @@ func (s *Screen) resurvey(j *kit.JobState, sh *shown) tea.Cmd {
 	if n == nil {
 		return nil
 	}
-	prefix := n.prefix
-	if n.Effect != nil {
+	prefix := n.Prefix
+	if n.Is.Effect != nil {
 		prefix = object.Parent(prefix)
 	}
 	if prefix == "" {
 		return s.planAnew(j.Job.Name)
 	}
-	return s.planFrom(j.Job.Name, service.Freshness{Prefix: prefix})
+	return s.planFrom(j.Job.Name, workroom.Freshness{Prefix: prefix})
 }

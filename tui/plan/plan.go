@@ -11,7 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"lumtra/core/plan"
-	"lumtra/service"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -28,39 +28,42 @@ type Screen struct {
 // shown is what the view knows of one job's plan.
 type shown struct {
 	number   int // of the plan whose tree this is
-	roots    []*node
-	rows     []*node
+	tree     kit.Tree[line]
 	loading  bool
 	byCount  bool
 	all      bool               // also what stays as it is
 	only     map[plan.Kind]bool // of the effects, those shown; empty for all that matter
 	form     *kit.Form          // approval is asked for
 	menu     *menu              // one of a few is being chosen
-	changes  *service.Changes   // how it differs from an earlier plan
+	changes  *workroom.Changes  // how it differs from an earlier plan
 	choosing bool               // a choice is being worked in
-	mending  service.Fix        // a check is being mended
+	mending  workroom.Fix       // a check is being mended
 	side     *side              // what is known before the run, of plan side.number
+	facts    *kit.Scroll        // that alone is shown
 	find     string             // part of names that are shown
 	finding  bool
-	planning *service.Activity // while a plan is being made
+	sure     bool               // see about
+	planning *workroom.Activity // while a plan is being made
+	quiet    [2]kit.Quiet       // since when either side of it has told nothing
 	stop     context.CancelFunc
 	err      error
 }
 
-// node is a line of the outcome tree.
-type node struct {
+// line is one of the outcome tree.
+type line struct {
 	plan.Node
-	prefix  string // key up to and with the name
-	depth   int
-	open    bool
-	loading bool
-	loaded  bool
-	struck  bool // by a person, it or something above it
-	below   []*node
+	struck bool // by a person, it or something above it
 }
 
-// New makes the view.
-func New(ctx context.Context, shared *kit.Shared) *Screen {
+type node = kit.Node[line]
+
+// View is what the view tells of itself.
+var View = kit.ViewKind{View: kit.Plan, Does: "what a run would do", OfJob: true,
+	Presses: kit.Presses(actions, whilePlanning, besideAnother, onFacts),
+	New:     func(ctx context.Context, shared *kit.Shared) kit.Screen { return newScreen(ctx, shared) }}
+
+// newScreen makes the view.
+func newScreen(ctx context.Context, shared *kit.Shared) *Screen {
 	return &Screen{Shared: shared, ctx: ctx, jobs: map[string]*shown{}, page: 10}
 }
 
@@ -74,7 +77,8 @@ type (
 	folderMsg struct {
 		job    string
 		number int
-		under  *node // nil for the top
+		prefix string
+		under  *node // of that prefix; nil for the top
 		nodes  []plan.Node
 		struck func(key string) bool
 		err    error
@@ -98,40 +102,6 @@ func (s *Screen) Asks() bool {
 	}
 	sh := s.shown(j.Job.Name)
 	return sh.form != nil || sh.finding || sh.menu != nil || sh.changes != nil
-}
-
-// Keys of the view.
-func (s *Screen) Keys() []kit.Key {
-	j := s.Current()
-	if j == nil {
-		return nil
-	}
-	sh := s.shown(j.Job.Name)
-	switch {
-	case sh.planning != nil:
-		return []kit.Key{{Press: "esc", Does: "stop planning"}}
-	case sh.form != nil:
-		return []kit.Key{{Press: "enter", Does: sh.form.Does}, {Press: "esc", Does: "no, not now"}}
-	case sh.menu != nil:
-		return []kit.Key{{Press: "enter", Does: "this one"}, {Press: "esc", Does: "leave it"}}
-	case sh.changes != nil:
-		return []kit.Key{{Press: "esc", Does: "back to the plan"}}
-	case sh.finding:
-		return []kit.Key{{Press: "enter", Does: "keep: these names"}, {Press: "esc", Does: "all names"}}
-	}
-	keys := []kit.Key{{Press: "p", Does: "plan anew: survey both sides"}}
-	if j.Plan == nil {
-		return keys
-	}
-	keys = append([]kit.Key{{Press: "a", Does: "approve: let the plan run"}}, append(keys,
-		kit.Key{Press: "enter", Does: "open or close: a folder"}, kit.Key{Press: "-", Does: "strike out: or take in again"})...)
-	if j.Plan.Totals[plan.Conflict].Count > 0 || s.decided(sh) {
-		keys = append(keys, kit.Key{Press: "d", Does: "decide: this conflict, or all below"})
-	}
-	keys = append(keys, kit.Key{Press: "f", Does: "filter: by effect"}, kit.Key{Press: "m", Does: "mend: what a check found"}, kit.Key{Press: "c", Does: "compare: with an earlier plan"},
-		kit.Key{Press: "x", Does: "export: table or drawing"}, kit.Key{Press: "r", Does: "survey again: below this folder"}, kit.Key{Press: "/", Does: "find: by name, in what is open"},
-		kit.Key{Press: "b", Does: "bars by bytes or count"}, kit.Key{Press: "s", Does: "show or hide the same"}, kit.Key{Press: "J", Does: "job: its sentence"})
-	return keys
 }
 
 func (s *Screen) shown(job string) *shown {
@@ -160,7 +130,7 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		return s.chosen(msg)
 	case treeMsg:
 		if sh := s.shown(msg.job); msg.err == nil && sh.number == msg.number {
-			sh.roots = msg.nodes
+			sh.tree.Roots = msg.nodes
 			sh.lay()
 		} else if msg.err != nil {
 			sh.err = msg.err
@@ -182,10 +152,16 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		s.cursor = kit.Cursor{}
 		return s.catchUp()
 	case kit.StateMsg:
+		for _, sh := range s.jobs {
+			if a := sh.planning; a != nil {
+				sh.quiet[0].Note(a.Source.Objects.Load(), s.Now())
+				sh.quiet[1].Note(a.Target.Objects.Load(), s.Now())
+			}
+		}
 		return s.catchUp()
 	case tea.KeyPressMsg:
 		if j := s.Current(); j != nil {
-			return s.key(msg, j, s.shown(j.Job.Name))
+			return s.key(msg, &about{s: s, j: j, sh: s.shown(j.Job.Name)})
 		}
 	}
 	return nil
@@ -212,12 +188,9 @@ func (s *Screen) catchUp() tea.Cmd {
 }
 
 func (s *Screen) loadFolder(job string, number int, under *node) tea.Cmd {
-	prefix := ""
-	if under != nil {
-		prefix, under.loading = under.prefix, true
-	}
+	prefix := kit.Reading(under)
 	return func() tea.Msg {
-		msg := folderMsg{job: job, number: number, under: under}
+		msg := folderMsg{job: job, number: number, prefix: prefix, under: under}
 		var p *plan.Plan
 		if p, msg.err = s.Service.PlanNumber(job, number); msg.err == nil {
 			msg.nodes, msg.err = p.Folder(s.ctx, prefix)
@@ -231,133 +204,35 @@ func (s *Screen) loadFolder(job string, number int, under *node) tea.Cmd {
 
 func (s *Screen) folder(msg folderMsg) {
 	sh := s.shown(msg.job)
-	nodes := make([]*node, len(msg.nodes))
+	lines := make([]line, len(msg.nodes))
 	for i, n := range msg.nodes {
-		nodes[i] = &node{Node: n, prefix: n.Name}
-		if msg.under != nil {
-			nodes[i].prefix, nodes[i].depth = msg.under.prefix+n.Name, msg.under.depth+1
-		}
+		lines[i] = line{n, msg.struck != nil && msg.struck(msg.prefix+n.Name)}
 	}
-	for _, n := range nodes {
-		n.struck = msg.struck != nil && msg.struck(n.prefix)
-	}
-	sh.err = msg.err
-	if msg.under == nil {
-		sh.loading, sh.number, sh.roots = false, msg.number, nodes
-		if msg.err != nil {
-			sh.number = msg.number // or it would be asked for again and again
-		}
-	} else {
-		msg.under.loading, msg.under.loaded, msg.under.below = false, msg.err == nil, nodes
+	sh.tree.Take(msg.under, lines, func(l *line) string { return l.Name }, msg.err)
+	if sh.err = msg.err; msg.under == nil { // also where it failed, or it would be asked for again and again
+		sh.loading, sh.number = false, msg.number
 	}
 	sh.lay()
 }
 
 // lay makes the visible lines anew.
-func (sh *shown) lay() {
-	sh.rows = sh.rows[:0]
-	var walk func([]*node)
-	walk = func(nodes []*node) {
-		for _, n := range nodes {
-			if !sh.shows(n) {
-				continue
-			}
-			sh.rows = append(sh.rows, n)
-			if n.open {
-				walk(n.below)
-			}
-		}
-	}
-	walk(sh.roots)
-}
+func (sh *shown) lay() { sh.tree.Lay(sh.shows) }
 
 // shows tells whether a line is to be seen.
 func (sh *shown) shows(n *node) bool {
-	if sh.find != "" && !n.open && !strings.Contains(strings.ToLower(n.Name), strings.ToLower(sh.find)) {
+	if sh.find != "" && !n.Open && !strings.Contains(strings.ToLower(n.Is.Name), strings.ToLower(sh.find)) {
 		return false
 	}
 	if len(sh.only) > 0 {
 		for k := range sh.only {
-			if n.Totals[k].Count > 0 {
+			if n.Is.Totals[k].Count > 0 {
 				return true
 			}
 		}
 		return false
 	}
-	return sh.all || n.Totals.All().Count > n.Totals[plan.Same].Count+n.Totals[plan.LeftOut].Count || n.Totals[plan.LeftOut].Count > 0 && n.struck
-}
-
-func (s *Screen) key(msg tea.KeyPressMsg, j *kit.JobState, sh *shown) tea.Cmd {
-	key := msg.String()
-	switch {
-	case sh.planning != nil:
-		if key == "esc" {
-			sh.stop()
-			return kit.Cmd(kit.Say{Text: "Planning is being stopped."})
-		}
-		return nil
-	case sh.form != nil:
-		if key == "esc" {
-			sh.form = nil
-			return kit.Cmd(kit.Say{Text: "Not approved; nothing was done."})
-		}
-		return sh.form.Update(msg)
-	case sh.menu != nil:
-		return s.menuKey(key, sh)
-	case sh.changes != nil:
-		if key == "esc" || key == "c" || key == "q" {
-			sh.changes = nil
-			return kit.Cmd(kit.Say{Text: "Back to the plan."})
-		}
-		s.changesCursor.Key(key, len(sh.changes.Lines), s.page)
-		return nil
-	case sh.finding:
-		return s.findKey(msg, sh)
-	}
-	switch {
-	case key == "p":
-		return s.planAnew(j.Job.Name)
-	case key == "J":
-		return kit.Cmd(kit.Open{View: kit.Jobs, Job: j.Job.Name})
-	case key == "a":
-		return s.approve(j, sh)
-	case j.Plan == nil:
-		return nil
-	}
-	switch key {
-	case "-":
-		return s.strike(j, sh)
-	case "d":
-		return s.decide(j, sh)
-	case "f":
-		return s.filter(sh)
-	case "m":
-		return s.mend(j, sh)
-	case "c":
-		return s.compare(j)
-	case "x":
-		return s.export(j, sh)
-	case "r":
-		return s.resurvey(j, sh)
-	case "/":
-		sh.finding, sh.find = true, ""
-	case "esc":
-		if sh.find != "" || len(sh.only) > 0 {
-			sh.find, sh.only = "", nil
-			sh.lay()
-			return kit.Cmd(kit.Say{Text: "Everything is shown again."})
-		}
-	case "b":
-		sh.byCount = !sh.byCount
-	case "s":
-		sh.all = !sh.all
-		sh.lay()
-	case "enter", "right", "l", "left", "h", "space":
-		return s.toggle(key, j, sh)
-	default:
-		s.cursor.Key(key, len(sh.rows), s.page)
-	}
-	return nil
+	return sh.all || n.Is.Totals.All().Count > n.Is.Totals[plan.Same].Count+n.Is.Totals[plan.LeftOut].Count ||
+		n.Is.Totals[plan.LeftOut].Count > 0 && n.Is.struck
 }
 
 func (s *Screen) approve(j *kit.JobState, sh *shown) tea.Cmd {
@@ -366,9 +241,9 @@ func (s *Screen) approve(j *kit.JobState, sh *shown) tea.Cmd {
 		return kit.Cmd(kit.Say{Text: "There is no plan yet; p makes one.", Bad: true})
 	case j.Active != nil:
 		return kit.Cmd(kit.Say{Text: "This job is running.", Bad: true})
-	case j.Plan.Settled() && j.Plan.Totals[plan.Conflict].Count > 0:
+	case j.Plan.NothingToDo() && j.Plan.Totals[plan.Conflict].Count > 0:
 		return kit.Cmd(kit.Say{Text: "There are only conflicts: d decides them.", Bad: true})
-	case j.Plan.Settled():
+	case j.Plan.NothingToDo():
 		return kit.Cmd(kit.Say{Text: "There is nothing to do; p looks again."})
 	case j.Done:
 		return kit.Cmd(kit.Say{Text: "This plan has been run; p makes a new one.", Bad: true})
@@ -378,48 +253,32 @@ func (s *Screen) approve(j *kit.JobState, sh *shown) tea.Cmd {
 }
 
 func (s *Screen) toggle(key string, j *kit.JobState, sh *shown) tea.Cmd {
-	if s.cursor.At >= len(sh.rows) {
-		return nil
-	}
-	n := sh.rows[s.cursor.At]
-	back := key == "left" || key == "h"
-	if back && !n.open || n.Effect != nil {
-		if back { // up to the folder it lies in
-			for i := s.cursor.At; i >= 0; i-- {
-				if sh.rows[i].depth < n.depth {
-					s.cursor.At = i
-					break
-				}
-			}
-		}
-		return nil
-	}
-	n.open = !back && (!n.open || key != "enter" && key != "space")
+	read := sh.tree.Toggle(key, &s.cursor, func(n *node) bool { return n.Is.Effect != nil })
 	sh.lay()
-	if n.open && !n.loaded && !n.loading {
-		return s.loadFolder(j.Job.Name, sh.number, n)
+	if read == nil {
+		return nil
 	}
-	return nil
+	return s.loadFolder(j.Job.Name, sh.number, read)
 }
 
 // planAnew surveys and plans outside Update; the job says whether a kept survey
 // will do.
 func (s *Screen) planAnew(job string) tea.Cmd {
-	fresh := service.Freshness{}
+	fresh := workroom.Freshness{}
 	if j := s.State.JobNamed(job); j != nil {
 		fresh.MaxAge = j.Job.Reuse()
 	}
 	return s.planFrom(job, fresh)
 }
 
-func (s *Screen) planFrom(job string, fresh service.Freshness) tea.Cmd {
+func (s *Screen) planFrom(job string, fresh workroom.Freshness) tea.Cmd {
 	sh := s.shown(job)
 	if sh.planning != nil {
 		return nil
 	}
 	ctx, stop := context.WithCancel(s.ctx)
-	act := &service.Activity{}
-	sh.planning, sh.stop, sh.err = act, stop, nil
+	act := &workroom.Activity{}
+	sh.planning, sh.stop, sh.err, sh.quiet = act, stop, nil, [2]kit.Quiet{}
 	return func() tea.Msg {
 		defer stop()
 		info, err := s.Service.Plan(ctx, job, fresh, act)

@@ -8,17 +8,18 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
+	"lumtra/core/estimate"
 	"lumtra/core/object"
 	"lumtra/core/plan"
-	"lumtra/service"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
 // side is what is known of a plan before its first byte.
 type side struct {
 	number   int
-	estimate *plan.Estimate
-	checks   []service.Check
+	estimate *estimate.Estimate
+	checks   []workroom.Check
 	err      error
 	done     bool
 }
@@ -55,10 +56,10 @@ func (sh *shown) blockers() (names []string) {
 // mend does what a check offers.
 func (s *Screen) mend(j *kit.JobState, sh *shown) tea.Cmd {
 	m := &menu{title: "Mend"}
-	var fixes []service.Fix
+	var fixes []workroom.Fix
 	if sh.side != nil {
 		for _, c := range sh.side.checks {
-			if c.Fix != service.NoFix {
+			if c.Fix != workroom.NoFix {
 				m.lines, fixes = append(m.lines, string(c.Fix)+": "+object.Display(c.Found)), append(fixes, c.Fix)
 			}
 		}
@@ -80,7 +81,7 @@ func (s *Screen) mend(j *kit.JobState, sh *shown) tea.Cmd {
 
 func (s *Screen) mended(msg mendedMsg) tea.Cmd {
 	sh := s.shown(msg.job)
-	sh.mending = service.NoFix
+	sh.mending = workroom.NoFix
 	say := kit.Say{Text: msg.say}
 	if msg.err != nil {
 		say = kit.Say{Text: oneLine(msg.err), Bad: true}
@@ -92,13 +93,45 @@ func (s *Screen) mended(msg mendedMsg) tea.Cmd {
 	return tea.Batch(kit.Cmd(say), s.lookBefore(j))
 }
 
-// before draws what is known before the first byte, in at most height lines.
-func (s *Screen) before(sh *shown, width, height int) []string {
+// briefly is the one line of what is known before the first byte, where there is no room for
+// more: what keeps the plan from running comes first.
+func (s *Screen) briefly(sh *shown, width int) string {
+	t, x := s.Theme, sh.side
+	if x == nil || !x.done {
+		return "  " + t.Ash.Render("before it runs: looking …")
+	}
+	var parts []string
+	for _, w := range []struct {
+		weight workroom.Weight
+		style  lipgloss.Style
+		mark   string
+		one    string
+	}{{workroom.Stop, t.Flare, "▲", "blocker"}, {workroom.Look, t.Dusk, "◆", "warning"}} {
+		n := 0
+		for _, c := range x.checks {
+			if c.Weigh == w.weight {
+				n++
+			}
+		}
+		if n > 0 {
+			parts = append(parts, w.style.Render(w.mark)+" "+t.Paper.Render(object.Count(int64(n), w.one)))
+		}
+	}
+	if x.err != nil {
+		parts = append(parts, t.Flare.Render("▲ could not be checked"))
+	}
+	parts = append(parts, t.Paper.Render("takes "+kit.EstimateText(x.estimate)))
+	more := "   " + t.Lamp.Render("tab") + t.Ash.Render(" all of it")
+	return kit.Fit("  "+strings.Join(parts, t.Ash.Render(" · ")), max(width-lipgloss.Width(more), 10)) + more
+}
+
+// before draws what is known before the first byte.
+func (s *Screen) before(sh *shown, width int) []string {
 	t := s.Theme
 	lines := []string{t.Strong.Render("Before it runs")}
 	x := sh.side
 	switch {
-	case sh.mending != service.NoFix:
+	case sh.mending != workroom.NoFix:
 		lines = append(lines, t.Lamp.Render("▸ "+string(sh.mending)+" …"))
 	case x == nil || !x.done:
 		lines = append(lines, t.Ash.Render("looking …"))
@@ -114,27 +147,24 @@ func (s *Screen) before(sh *shown, width, height int) []string {
 		}
 	}
 	// What matters most comes first, so that it is seen where room is short.
-	for _, weight := range []service.Weight{service.Stop, service.Look, service.Fine} {
+	for _, weight := range []workroom.Weight{workroom.Stop, workroom.Look, workroom.Fine} {
 		for _, c := range x.checks {
 			if c.Weigh == weight {
 				lines = append(lines, s.check(c, width)...)
 			}
 		}
 	}
-	if len(lines) > height {
-		lines = append(lines[:max(height-1, 0)], t.Ash.Render("…"))
-	}
 	return lines
 }
 
-func (s *Screen) check(c service.Check, width int) []string {
+func (s *Screen) check(c workroom.Check, width int) []string {
 	t := s.Theme
 	mark, style := "✓", t.Tide
 	text := t.Ash
 	switch c.Weigh {
-	case service.Stop:
+	case workroom.Stop:
 		mark, style, text = "▲", t.Flare, t.Paper
-	case service.Look:
+	case workroom.Look:
 		mark, style, text = "◆", t.Dusk, t.Paper
 	}
 	wrapped := func(s lipgloss.Style, words string) (lines []string) {
@@ -150,7 +180,7 @@ func (s *Screen) check(c service.Check, width int) []string {
 	}
 	if c.Mend != "" {
 		mend := c.Mend
-		if c.Fix != service.NoFix {
+		if c.Fix != workroom.NoFix {
 			mend += " (m)"
 		}
 		for _, l := range wrapped(t.Ash, "→ "+mend) {
@@ -163,7 +193,10 @@ func (s *Screen) check(c service.Check, width int) []string {
 // changesLines draw how the plan differs from an earlier one.
 func (s *Screen) changesLines(sh *shown, width, height int) []string {
 	t, c := s.Theme, sh.changes
-	lines := []string{"", "  " + t.Strong.Render(fmt.Sprintf("Plan %d beside plan %d", c.Is.Number, c.Was.Number)) + t.Ash.Render(fmt.Sprintf("  made %s and %s", c.Is.Made.Local().Format("2006-01-02 15:04"), c.Was.Made.Local().Format("2006-01-02 15:04"))), ""}
+	lines := []string{"", "  " +
+		t.Strong.Render(fmt.Sprintf("Plan %d beside plan %d", c.Is.Number,
+			c.Was.Number)) + t.Ash.Render(fmt.Sprintf("  made %s and %s",
+		c.Is.Made.Local().Format("2006-01-02 15:04"), c.Was.Made.Local().Format("2006-01-02 15:04"))), ""}
 	for _, k := range plan.Kinds {
 		a, b := c.Was.Totals[k], c.Is.Totals[k]
 		if a.Count+b.Count == 0 {
@@ -174,7 +207,10 @@ func (s *Screen) changesLines(sh *shown, width, height int) []string {
 		if d := b.Count - a.Count; d != 0 {
 			more = fmt.Sprintf("%+d", d)
 		}
-		lines = append(lines, "  "+style.Render(kit.Fit(glyph+" "+k.String(), 12))+t.Ash.Render(kit.FitLeft(kit.Count(a.Count), 12)+" · "+kit.Fit(kit.Size(a.Bytes), 10)+" → ")+t.Paper.Render(kit.FitLeft(kit.Count(b.Count), 12)+" · "+kit.Fit(kit.Size(b.Bytes), 10))+t.Strong.Render(kit.FitLeft(more, 10)))
+		lines = append(lines, "  "+
+			style.Render(kit.Fit(glyph+" "+k.String(), 12))+t.Ash.Render(kit.FitLeft(kit.Count(a.Count), 12)+" · "+
+			kit.Fit(kit.Size(a.Bytes), 10)+" → ")+t.Paper.Render(kit.FitLeft(kit.Count(b.Count), 12)+" · "+
+			kit.Fit(kit.Size(b.Bytes), 10))+t.Strong.Render(kit.FitLeft(more, 10)))
 	}
 	lines = append(lines, "", "  "+t.Ash.Render(fmt.Sprintf("%s keys whose effect is another", kit.Count(c.Count))))
 	first, last := s.changesCursor.Window(len(c.Lines), max(height-len(lines)-1, 1))
@@ -187,7 +223,9 @@ func (s *Screen) changesLines(sh *shown, width, height int) []string {
 	}
 	for i := first; i < last; i++ {
 		d := c.Lines[i]
-		lines = append(lines, kit.Row(t, word(d.Was)+t.Ash.Render("→ ")+word(d.Is)+t.Paper.Render(kit.Name(d.Key, width-28)), width, i == s.changesCursor.At))
+		lines = append(lines,
+			kit.Row(t, word(d.Was)+t.Ash.Render("→ ")+word(d.Is)+t.Paper.Render(kit.Name(d.Key, width-28)), width,
+				i == s.changesCursor.At))
 	}
 	return lines
 }

@@ -3,11 +3,11 @@
 package proof
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -17,7 +17,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/proof"
 	"lumtra/core/report"
-	"lumtra/service"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -34,25 +34,30 @@ type Screen struct {
 type shown struct {
 	number  int // of the proof whose differences these are
 	dir     string
-	roots   []*node
-	rows    []*node
+	tree    kit.Tree[proof.Node]
 	only    int // the verdict that is shown alone, as in proof.Verdicts; 0 for all
 	loading bool
-	method  compare.Method
-	proving *service.Activity
+	method  compare.Method // "" for what the job says
+	proving *workroom.Activity
+	quiet   kit.Quiet // since when nothing of it has moved
 	stop    context.CancelFunc
 	err     error
 }
 
-// New makes the view.
-func New(ctx context.Context, shared *kit.Shared) *Screen {
+// View is what the view tells of itself.
+var View = kit.ViewKind{View: kit.Proof, Does: "what is really there", OfJob: true,
+	Presses: kit.Presses(actions),
+	New:     func(ctx context.Context, shared *kit.Shared) kit.Screen { return newScreen(ctx, shared) }}
+
+// newScreen makes the view.
+func newScreen(ctx context.Context, shared *kit.Shared) *Screen {
 	return &Screen{Shared: shared, ctx: ctx, jobs: map[string]*shown{}, page: 10}
 }
 
 type (
 	provedMsg struct {
 		job   string
-		proof *service.Proof
+		proof *workroom.Proof
 		err   error
 	}
 	folderMsg struct {
@@ -75,32 +80,34 @@ func (s *Screen) Crumbs() []string {
 // Asks is never so here.
 func (s *Screen) Asks() bool { return false }
 
-// Keys of the view.
-func (s *Screen) Keys() []kit.Key {
+// by is how closely the next proof looks: as the job says now, unless another was chosen.
+func (sh *shown) by(j *kit.JobState) compare.Method { return cmp.Or(sh.method, j.Job.Proof) }
+
+// Name is the place at the target of what is under the cursor, the job's own where nothing is.
+func (s *Screen) Name() string {
+	if j := s.Current(); j != nil {
+		return kit.NameAt(j, s.shown(j).tree.Rows, s.cursor.At)
+	}
+	return ""
+}
+
+// Command makes the proof.
+func (s *Screen) Command() []string {
 	j := s.Current()
 	if j == nil {
 		return nil
 	}
-	if s.shown(j).proving != nil {
-		return []kit.Key{{Press: "esc", Does: "stop proving"}}
+	words := []string{"prove", j.Job.Name}
+	if sh := s.shown(j); sh.method != "" {
+		words = append(words, "--by", string(sh.method))
 	}
-	keys := []kit.Key{{Press: "v", Does: "verify: compare both sides now"}, {Press: "m", Does: "how closely: the next method"}}
-	if len(s.shown(j).roots) > 0 {
-		keys = append(keys, kit.Key{Press: "enter", Does: "open or close: a folder"}, kit.Key{Press: "f", Does: "filter: the next verdict"})
-	}
-	if j.Proof != nil {
-		keys = append(keys, kit.Key{Press: "x", Does: "export the document (PDF)"})
-		if !j.Proof.Holds() {
-			keys = append(keys, kit.Key{Press: "J", Does: "a job that mends the difference"})
-		}
-	}
-	return keys
+	return words
 }
 
 func (s *Screen) shown(j *kit.JobState) *shown {
 	sh := s.jobs[j.Job.Name]
 	if sh == nil {
-		sh = &shown{method: j.Job.Proof}
+		sh = &shown{}
 		s.jobs[j.Job.Name] = sh
 	}
 	return sh
@@ -121,10 +128,16 @@ func (s *Screen) Update(msg tea.Msg) tea.Cmd {
 		s.cursor = kit.Cursor{}
 		return s.catchUp()
 	case kit.StateMsg:
+		for _, sh := range s.jobs {
+			if a := sh.proving; a != nil {
+				sh.quiet.Note(a.Source.Objects.Load()+a.Target.Objects.Load()+a.Compared.Objects.Load()+
+					a.Compared.Bytes.Load(), s.Now())
+			}
+		}
 		return s.catchUp()
 	case tea.KeyPressMsg:
 		if j := s.Current(); j != nil {
-			return s.key(msg.String(), j, s.shown(j))
+			return s.key(msg.String(), &about{s, j, s.shown(j)})
 		}
 	}
 	return nil
@@ -143,40 +156,8 @@ func (s *Screen) catchUp() tea.Cmd {
 	return s.load(j.Job.Name, j.Proof.Number, sh.dir, nil)
 }
 
-func (s *Screen) key(key string, j *kit.JobState, sh *shown) tea.Cmd {
-	if sh.proving != nil {
-		if key == "esc" {
-			sh.stop()
-			return kit.Cmd(kit.Say{Text: "The proof is being stopped."})
-		}
-		return nil
-	}
-	switch key {
-	case "v":
-		return s.prove(j)
-	case "x":
-		return s.export(j.Proof)
-	case "J":
-		return s.mend(j.Job.Name)
-	case "m":
-		i := slices.Index(compare.Methods, sh.method)
-		sh.method = compare.Methods[(i+1)%len(compare.Methods)]
-	case "f":
-		sh.filter(j.Proof)
-		s.cursor = kit.Cursor{}
-	case "enter", "right", "l", "left", "h", "space":
-		return s.toggle(key, j.Job.Name, sh)
-	default:
-		s.cursor.Key(key, len(sh.rows), s.page)
-	}
-	return nil
-}
-
 // export writes the document beside where Lumtra was started.
-func (s *Screen) export(p *service.Proof) tea.Cmd {
-	if p == nil {
-		return nil
-	}
+func (s *Screen) export(p *workroom.Proof) tea.Cmd {
 	return func() tea.Msg {
 		dir, err := os.Getwd()
 		path := ""
@@ -186,7 +167,7 @@ func (s *Screen) export(p *service.Proof) tea.Cmd {
 		if err != nil {
 			return kit.Say{Text: kit.Reason(err), Bad: true}
 		}
-		return kit.Say{Text: "Written to " + object.Display(path)}
+		return kit.Say{Text: "Written to " + object.Display(path), Link: object.Display(path)}
 	}
 }
 
@@ -197,7 +178,8 @@ func (s *Screen) mend(name string) tea.Cmd {
 		if err != nil {
 			return kit.Say{Text: kit.Reason(err), Bad: true}
 		}
-		return kit.Refresh{Then: tea.Sequence(kit.Cmd(kit.Open{View: kit.Jobs, Job: made}), kit.Cmd(kit.Say{Text: "The job " + made + " sends what is missing or different; p plans it."}))}
+		return kit.Refresh{Then: tea.Sequence(kit.Cmd(kit.Open{View: kit.Jobs, Job: made}),
+			kit.Cmd(kit.Say{Text: "The job " + made + " sends what is missing or different; p plans it."}))}
 	}
 }
 
@@ -208,11 +190,11 @@ func (s *Screen) prove(j *kit.JobState) tea.Cmd {
 		return nil
 	}
 	ctx, stop := context.WithCancel(s.ctx)
-	act, job, method := &service.Activity{}, j.Job.Name, sh.method
-	sh.proving, sh.stop, sh.err = act, stop, nil
+	act, job, method := &workroom.Activity{}, j.Job.Name, sh.by(j)
+	sh.proving, sh.stop, sh.err, sh.quiet = act, stop, nil, kit.Quiet{}
 	return func() tea.Msg {
 		defer stop()
-		p, err := s.Service.Prove(ctx, job, service.ProveOptions{Method: method}, act)
+		p, err := s.Service.Prove(ctx, job, workroom.ProveOptions{Method: method}, act)
 		return provedMsg{job, p, err}
 	}
 }
@@ -248,7 +230,10 @@ func (s *Screen) Render(width, height int) string {
 		return kit.Lines([]string{"", "  " + s.NoJob("prove")}, width, height)
 	}
 	t, sh := s.Theme, s.shown(j)
-	lines := []string{"", "  " + t.Ash.Render("Is ") + t.Strong.Render(kit.Name(j.Job.Source, 60)) + t.Ash.Render(" at ") + t.Strong.Render(kit.Name(j.Job.Target, 60)) + t.Ash.Render("? Next look: by ") + t.Dusk.Render(string(sh.method)), ""}
+	lines := []string{"", "  " +
+		t.Ash.Render("Is ") + t.Strong.Render(kit.Name(j.Job.Source,
+		60)) + t.Ash.Render(" at ") + t.Strong.Render(kit.Name(j.Job.Target,
+		60)) + t.Ash.Render("? Next look: by ") + t.Dusk.Render(string(sh.by(j))), ""}
 	if height < roomy {
 		lines = lines[1:2]
 	}
@@ -260,9 +245,11 @@ func (s *Screen) Render(width, height int) string {
 			lines = append(lines, "  "+t.Flare.Render(part))
 		}
 	case p == nil:
-		lines = append(lines, "  "+t.Paper.Render("Never proven.")+t.Ash.Render("  v compares both sides as they are now, and changes nothing."))
+		lines = append(lines, "  "+
+			t.Paper.Render("Never "+
+				"proven.")+t.Ash.Render("  v compares both sides as they are now, and changes nothing."))
 	default:
-		lines = append(lines, s.verdict(p, height >= roomy)...)
+		lines = append(lines, s.verdict(p, width, height >= roomy)...)
 		lines = append(lines, s.tree(sh, width, height-len(lines))...)
 	}
 	return kit.Lines(lines, width, height)
@@ -275,28 +262,46 @@ func (s *Screen) progress(sh *shown) []string {
 	if !began.IsZero() {
 		took = kit.Span(s.Now().Sub(began))
 	}
-	return []string{"  " + t.Lamp.Render("▸ "+stage) + "  " + t.Ash.Render(took), "",
-		"    " + t.Ash.Render(kit.Fit("surveyed", 10)) + t.Paper.Render(fmt.Sprintf("%s and %s objects", kit.Count(a.Source.Objects.Load()), kit.Count(a.Target.Objects.Load()))),
-		"    " + t.Ash.Render(kit.Fit("compared", 10)) + t.Paper.Render(fmt.Sprintf("%s objects, %s", kit.Count(a.Compared.Objects.Load()), kit.Size(a.Compared.Bytes.Load())))}
+	lines := []string{"  " + t.Lamp.Render("▸ "+stage) + "  " + t.Ash.Render(took), "",
+		"    " + t.Ash.Render(kit.Fit("surveyed", 10)) + t.Paper.Render(fmt.Sprintf("%s and %s objects",
+			kit.Count(a.Source.Objects.Load()), kit.Count(a.Target.Objects.Load()))),
+		"    " + t.Ash.Render(kit.Fit("compared", 10)) + t.Paper.Render(fmt.Sprintf("%s objects, %s",
+			kit.Count(a.Compared.Objects.Load()), kit.Size(a.Compared.Bytes.Load())))}
+	if j := s.Current(); j != nil {
+		wait := kit.WaitingFor(j.Job.Source+" or "+j.Job.Lands(), sh.quiet.Since(), s.Now(), "esc stops proving")
+		if wait != "" {
+			lines = append(lines, "    "+t.Dusk.Render(wait))
+		}
+	}
+	return lines
 }
 
 // roomy is the height from which there is room for more than the verdict and the
 // tree.
 const roomy = 30
 
-func (s *Screen) verdict(p *service.Proof, long bool) []string {
+func (s *Screen) verdict(p *workroom.Proof, width int, long bool) []string {
 	t := s.Theme
-	word := t.Tide.Bold(true).Render("◗ It holds.") + t.Paper.Render("  Every object at the source is at the target with the same content.")
-	if p.Method == compare.BySize {
-		word = t.Tide.Bold(true).Render("◗ It holds.") + t.Paper.Render("  Every object at the source is at the target with the same size.")
+	head, style, words := "◗ It holds.", t.Tide.Bold(true), "E"+strings.TrimPrefix(p.Words(), "e")+"."
+	switch {
+	case p.OnlyUnproven():
+		head, style = "▲ It is not proven.", t.Flare
+		words = "Nothing was found different or missing, but what follows could not be compared."
+	case !p.Holds():
+		head, style = "▲ It does not hold.", t.Flare
+		words = "What follows is not at the target as it is at the source."
 	}
-	if !p.Holds() {
-		word = t.Flare.Render("▲ It does not hold.") + t.Paper.Render("  What follows is not at the target as it is at the source.")
-		if p.OnlyUnproven() {
-			word = t.Flare.Render("▲ It is not proven.") + t.Paper.Render("  Nothing was found different or missing, but what follows could not be compared.")
+	var lines []string
+	for i, part := range strings.Split(ansi.Wordwrap(head+"  "+words, width-2, " "), "\n") {
+		if rest, first := strings.CutPrefix(part, head); first && i == 0 {
+			lines = append(lines, "  "+style.Render(head)+t.Paper.Render(rest))
+			continue
 		}
+		lines = append(lines, "  "+t.Paper.Render(part))
 	}
-	lines := []string{"  " + word, "  " + t.Ash.Render(fmt.Sprintf("proof %d · %s · took %s · by %s", p.Number, p.Ended.Local().Format("2006-01-02 15:04:05 MST"), kit.Span(p.Ended.Sub(p.Began)), p.Method))}
+	lines = append(lines, "  "+
+		t.Ash.Render(fmt.Sprintf("proof %d · %s · took %s · by %s", p.Number,
+			p.Ended.Local().Format("2006-01-02 15:04:05 MST"), kit.Span(p.Ended.Sub(p.Began)), p.Method)))
 	if long {
 		lines = append(lines, "  "+t.Ash.Render(sureness[p.Method]), "")
 	}
@@ -314,10 +319,14 @@ func (s *Screen) verdict(p *service.Proof, long bool) []string {
 		if all > 0 {
 			cells = max(int(40*n/all), 1)
 		}
-		lines = append(lines, "  "+style.Render(kit.Fit(string(v), 13))+t.Paper.Render(kit.FitLeft(kit.Count(n), 13)+kit.FitLeft(kit.Size(p.Bytes[v]), 12))+"   "+style.Render(strings.Repeat(glyph, cells)))
+		lines = append(lines, "  "+
+			style.Render(kit.Fit(string(v), 14))+t.Paper.Render(kit.FitLeft(kit.Count(n),
+			12)+kit.FitLeft(kit.Size(p.Bytes[v]), 12))+"   "+style.Render(strings.Repeat(glyph, cells)))
 	}
 	if p.Gaps > 0 {
-		lines = append(lines, "  "+t.Flare.Render(fmt.Sprintf("▲ %s could not be listed, so nothing is proven of the whole", kit.Count(p.Gaps))))
+		lines = append(lines, "  "+
+			t.Flare.Render(fmt.Sprintf("▲ %s could not be listed, so nothing is proven of the whole",
+				kit.Count(p.Gaps))))
 	}
 	if !long {
 		return append(lines, "")
@@ -332,5 +341,6 @@ func (s *Screen) verdict(p *service.Proof, long bool) []string {
 		}
 		lines = append(lines, "  "+mark+t.Ash.Render(string(w.Name)+": "+w.Way))
 	}
-	return append(lines, "", "  "+t.Ash.Render("manifest, differences and summary in ")+t.Paper.Render(object.Display(p.Dir)), "")
+	return append(lines, "", "  "+
+		t.Ash.Render("manifest, differences and summary in ")+t.Paper.Render(object.Display(p.Dir)), "")
 }

@@ -2,7 +2,6 @@ package run
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -24,6 +23,7 @@ type facts struct {
 	before, planned, ofBytes int64
 	samples                  []transfer.Sample
 	problems                 []transfer.Problem
+	course                   transfer.Course
 	active                   *kit.Active
 	end                      history.End
 	plan                     int
@@ -34,8 +34,10 @@ type facts struct {
 
 func (s *Screen) facts(j *kit.JobState) *facts {
 	if a := j.Active; a != nil {
-		f := &facts{began: a.Began, ended: s.State.At, objects: a.Objects, bytes: a.Bytes, failed: a.Failed, retries: a.Retries, settled: a.Settled, unverified: a.Unverified, notes: a.Notes, before: a.Before,
-			planned: a.Planned.Count, ofBytes: a.Planned.Bytes - a.BeforeBytes, samples: a.Samples, problems: a.Problems, active: a, end: history.Running}
+		f := &facts{began: a.Began, ended: s.State.At, objects: a.Objects, bytes: a.Bytes, failed: a.Failed,
+			retries: a.Retries, settled: a.SeenTo, unverified: a.Unverified, notes: a.Notes, before: a.Before,
+			planned: a.Planned.Count, ofBytes: a.Planned.Bytes - a.BeforeBytes, samples: a.Samples,
+			problems: a.Problems, course: a.Course, active: a, end: history.Running}
 		f.plan = a.Plan
 		return f
 	}
@@ -43,8 +45,10 @@ func (s *Screen) facts(j *kit.JobState) *facts {
 	if r == nil {
 		return nil
 	}
-	return &facts{began: r.Began, ended: r.Ended, objects: r.Objects, bytes: r.Bytes, failed: r.Failed, retries: r.Retries, settled: r.Settled, unverified: r.Unverified, notes: r.Notes, before: r.Before,
-		planned: r.PlannedObjects, ofBytes: r.PlannedBytes, samples: r.Samples, problems: r.Problems, end: r.End, plan: r.Plan, note: r.Note}
+	return &facts{began: r.Began, ended: r.Ended, objects: r.Objects, bytes: r.Bytes, failed: r.Failed,
+		retries: r.Retries, settled: r.SeenTo, unverified: r.Unverified, notes: r.Notes, before: r.Before,
+		planned: r.PlannedObjects, ofBytes: r.PlannedBytes, samples: r.Samples, problems: r.Problems, end: r.End,
+		course: r.Course, plan: r.Plan, note: r.Note}
 }
 
 // Render draws rate, flights and problems.
@@ -56,7 +60,8 @@ func (s *Screen) Render(width, height int) string {
 	t := s.Theme
 	if err := s.err[j.Job.Name]; err != nil && j.Active == nil {
 		lines := []string{""}
-		for _, part := range strings.Split(ansi.Wordwrap("The run did not start: "+kit.Reason(err), width-4, " "), "\n") {
+		for _, part := range strings.Split(ansi.Wordwrap("The run did not start: "+kit.Reason(err), width-4, " "),
+			"\n") {
 			lines = append(lines, "  "+t.Flare.Render(part))
 		}
 		return kit.Lines(lines, width, height)
@@ -78,23 +83,29 @@ func (s *Screen) Render(width, height int) string {
 	if f.active != nil && height-len(lines) > 6 {
 		lines = append(append(lines, s.stageMeter(j.Job.Name, f.active, width)...), "")
 	}
+	if ending := s.endLines(f, width); len(ending) > 0 {
+		lines = append(append(lines, ending...), "")
+	}
 	rest := height - len(lines)
 	if len(f.problems) == 0 || rest < 1 {
-		return kit.Lines(append(lines, s.below(f, width, rest)...), width, height)
+		return kit.Lines(append(lines, s.below(f, j, width, rest)...), width, height)
 	}
 	if width < 110 {
 		half := rest / 2
 		if s.side.keys || f.active == nil {
-			half = min(rest/4, 2)
+			half = 0
 		}
-		lines = append(lines, kit.Lines(s.below(f, width, half), width, half))
+		if half > 0 {
+			lines = append(lines, kit.Lines(s.below(f, j, width, half), width, half))
+		}
 		return kit.Lines(append(lines, s.problemLines(f, width, rest-half)...), width, height)
 	}
 	left := width * 3 / 5
 	if s.side.open != "" && s.side.job == j.Job.Name {
 		left = width * 2 / 5
 	}
-	both := kit.Beside(t, kit.Lines(s.below(f, left, rest), left, rest), kit.Lines(s.problemLines(f, width-left-3, rest), width-left-3, rest))
+	both := kit.Beside(t, kit.Lines(s.below(f, j, left, rest), left, rest),
+		kit.Lines(s.problemLines(f, width-left-3, rest), width-left-3, rest))
 	return kit.Stack(kit.Lines(lines, width, len(lines)), both)
 }
 
@@ -102,7 +113,9 @@ func (s *Screen) Render(width, height int) string {
 func (s *Screen) exportMenu() []string {
 	t := s.Theme
 	lines := []string{"  " + t.Strong.Render("Write this run into the folder Lumtra was started in, as"), ""}
-	words := map[report.Format]string{report.CSV: "the curve as a table (CSV)", report.JSONLines: "everything, for programs (JSON)", report.SVG: "a drawing (SVG)", report.PDF: "a report to print (PDF)"}
+	words := map[report.Format]string{report.CSV: "the curve as a table (CSV)",
+		report.JSONLines: "everything, for programs (JSON)", report.SVG: "a drawing (SVG)",
+		report.PDF: "a report to print (PDF)"}
 	for i, f := range report.Formats {
 		lines = append(lines, fmt.Sprintf("  %s  %s", t.Lamp.Render(fmt.Sprint(i+1)), t.Paper.Render(words[f])))
 	}
@@ -114,7 +127,8 @@ func (s *Screen) head(f *facts, width int) []string {
 	t := s.Theme
 	glyph, style := t.End(f.end)
 	took := f.ended.Sub(f.began)
-	title := "  " + style.Render(glyph+" "+string(f.end)) + t.Ash.Render(fmt.Sprintf(" · plan %d · began %s · %s", f.plan, f.began.Local().Format("15:04:05"), kit.Span(took)))
+	title := "  " + style.Render(glyph+" "+string(f.end)) + t.Ash.Render(fmt.Sprintf(" · plan %d · began %s · %s",
+		f.plan, f.began.Local().Format("15:04:05"), kit.Span(took)))
 	if a := f.active; a != nil {
 		title += s.steering(a)
 	}
@@ -124,39 +138,45 @@ func (s *Screen) head(f *facts, width int) []string {
 	num := func(n string, of string) string {
 		return t.Strong.Render(n) + t.Ash.Render(" of "+of)
 	}
-	line := "  " + num(kit.Count(f.before+f.objects), kit.Count(f.planned)+" objects") + "   " + num(kit.Size(f.bytes), kit.Size(f.ofBytes))
+	parts := []string{num(kit.Count(f.before+f.objects), kit.Count(f.planned)+" objects"),
+		num(kit.Size(f.bytes), kit.Size(f.ofBytes))}
+	say := func(part string) { parts = append(parts, part) }
 	if took > 0 {
-		line += "   " + t.Ash.Render("average ") + t.Strong.Render(kit.Rate(float64(f.bytes)/took.Seconds(), s.Bits))
+		say(t.Ash.Render("average ") + t.Strong.Render(kit.Rate(float64(f.bytes)/took.Seconds(), s.Bits)))
 	}
 	if a := f.active; a != nil {
-		line += "   " + t.Ash.Render("now ") + t.Lamp.Render(kit.Rate(lately(a.Samples), s.Bits))
-		if in := readLately(a.Samples); in > lately(a.Samples)*1.05+1e4 { // more is read than arrives
-			line += t.Ash.Render(" of ") + t.Lamp.Render(kit.Rate(in, s.Bits)) + t.Ash.Render(" read")
+		now := t.Ash.Render("now ") + t.Lamp.Render(kit.Rate(a.Lately(), s.Bits))
+		if in := a.ReadLately(); in > a.Lately()*1.05+1e4 { // more is read than arrives
+			now += t.Ash.Render(" of ") + t.Lamp.Render(kit.Rate(in, s.Bits)) + t.Ash.Render(" read")
 		}
+		say(now)
 		if soon, late, ok := a.Expect(s.State.At); ok {
 			ends := "ends about " + soon.Local().Format("15:04:05")
 			if late.Sub(soon) > time.Second {
 				ends += " to " + late.Local().Format("15:04:05")
 			}
-			line += "   " + t.Dusk.Render(ends)
+			say(t.Dusk.Render(ends))
 		}
 	}
 	if f.failed > 0 {
-		line += "   " + t.Flare.Render("▲ "+kit.Count(f.failed)+" failed")
+		say(t.Flare.Render("▲ " + kit.Count(f.failed) + " failed"))
 	}
 	if f.retries > 0 {
-		line += "   " + t.Ash.Render(kit.Count(f.retries)+" tried again")
+		say(t.Ash.Render(kit.Count(f.retries) + " tried again"))
 	}
 	if f.before > 0 {
-		line += "   " + t.Ash.Render(kit.Count(f.before)+" were done before")
+		say(t.Ash.Render(kit.Count(f.before) + " were done before"))
 	}
 	if f.settled > 0 {
-		line += "   " + t.Dusk.Render(kit.Count(f.settled)+" seen to at the source")
+		say(t.Dusk.Render(kit.Count(f.settled) + " handled at the source"))
 	}
 	if f.unverified > 0 {
-		line += "   " + t.Dusk.Render("◆ "+kit.Count(f.unverified)+" unverified")
+		say(t.Dusk.Render("◆ " + kit.Count(f.unverified) + " unverified"))
 	}
-	lines := []string{"", kit.Fit(title, width), kit.Fit(line, width)}
+	lines := []string{"", kit.Fit(title, width)}
+	for _, l := range kit.Flow(parts, width-2) {
+		lines = append(lines, "  "+l)
+	}
 	if a := f.active; a != nil {
 		lines = append(lines, kit.Fit("  "+s.limits(a), width))
 	}
@@ -183,8 +203,8 @@ func (s *Screen) steering(a *kit.Active) string {
 		text = t.Dusk.Render("  quiet hours" + untilText(a.Until))
 	case a.Phase != transfer.Carrying:
 		text = t.Lamp.Render("  " + a.Phase.String())
-		if a.Phase == transfer.Settling {
-			text += t.Ash.Render(fmt.Sprintf(" %s of %s", kit.Count(a.Settled), kit.Count(a.Afterwards.Count)))
+		if a.Phase == transfer.SeeingTo {
+			text += t.Ash.Render(fmt.Sprintf(" %s of %s", kit.Count(a.SeenTo), kit.Count(a.Afterwards.Count)))
 		}
 	}
 	if a.Far {
@@ -211,7 +231,8 @@ func (s *Screen) limits(a *kit.Active) string {
 	case a.Limit.Rate > 0:
 		limit, whose = kit.Rate(a.Limit.Rate, s.Bits), " ("+object.Display(a.Limiter)+untilText(a.Until)+")"
 	}
-	return t.Ash.Render("streams ") + t.Paper.Render(streams) + t.Ash.Render(" ("+how+")   bandwidth ") + t.Dusk.Render(limit) + t.Ash.Render(whose+"   priority "+string(a.Priority))
+	return t.Ash.Render("streams ") + t.Paper.Render(streams) + t.Ash.Render(" ("+how+
+		")   bandwidth ") + t.Dusk.Render(limit) + t.Ash.Render(whose+"   priority "+string(a.Priority))
 }
 
 func untilText(t time.Time) string {
@@ -221,131 +242,13 @@ func untilText(t time.Time) string {
 	return ", until " + t.Local().Format("15:04")
 }
 
-// lately is the rate over the last second or so, in bytes a second.
-func lately(samples []transfer.Sample) float64 {
-	n := len(samples)
-	if n < 2 {
-		return 0
-	}
-	a, b := samples[max(0, n-6)], samples[n-1]
-	return float64(b.Bytes-a.Bytes) / max((b.At-a.At).Seconds(), 0.001)
-}
-
-// readLately is the same of what the source gives.
-func readLately(samples []transfer.Sample) float64 {
-	n := len(samples)
-	if n < 2 {
-		return 0
-	}
-	a, b := samples[max(0, n-6)], samples[n-1]
-	return float64(b.Read-a.Read) / max((b.At-a.At).Seconds(), 0.001)
-}
-
-const axisWidth = 13
-
-// chart draws the rate over the whole run.
-func (s *Screen) chart(f *facts, width, height int) []string {
-	t := s.Theme
-	cells := width - axisWidth - 2
-	values := rates(f.samples, cells, func(x *transfer.Sample) int64 { return x.Bytes })
-	source := rates(f.samples, cells, func(x *transfer.Sample) int64 { return x.Read })
-	top, limit := 1.0, 0.0
-	if len(values) > 0 {
-		top = max(slices.Max(values), slices.Max(source), 1)
-	}
-	legend := ""
-	for i, v := range values {
-		if source[i] < v*1.1+top/100 { // as good as the same
-			source[i] = 0
-		} else {
-			legend = kit.OverMark + " read at the source: more than arrived"
-		}
-	}
-	if f.active != nil {
-		// A limit far above is no news, and would press the curve flat.
-		if limit = f.active.Limit.Rate; limit > top && limit < 2*top {
-			top = limit * 1.05
-		}
-	}
-	mark := kit.LimitRow(limit, top, height)
-	lines := kit.AreaChart(t, values, source, top, limit, cells, height)
-	for i, l := range lines {
-		label := ""
-		switch i {
-		case 0:
-			label = kit.Rate(top, s.Bits)
-		case height - 1:
-			label = "0"
-		}
-		if i == mark {
-			label = "limit"
-			if i == 0 {
-				label = kit.Rate(limit, s.Bits)
-			}
-		}
-		lines[i] = t.Ash.Render(kit.FitLeft(label, axisWidth-1)) + t.Rule.Render(" ▏") + l
-	}
-	span := ""
-	if n := len(f.samples); n > 0 {
-		span = kit.Span(f.samples[n-1].At)
-	}
-	used := min(len(values), cells)
-	return append(lines, strings.Repeat(" ", axisWidth+1)+t.Ash.Render("0"+kit.FitLeft(span, max(used-1, len(span)+1))+"   "+legend), "")
-}
-
-// rates turns totals, as of finds them, into at most n rates, each over at least the second
-// before it: what was only handed to the network's buffers would else look
-// like a burst.
-func rates(samples []transfer.Sample, n int, of func(*transfer.Sample) int64) []float64 {
-	if len(samples) < 2 || n < 1 {
-		return nil
-	}
-	each := (len(samples) - 1 + n - 1) / n
-	var values []float64
-	from := 0
-	for i := each; ; i += each {
-		i = min(i, len(samples)-1)
-		for from < i-each && samples[i].At-samples[from+1].At >= time.Second {
-			from++
-		}
-		a, b := samples[from], samples[i]
-		values = append(values, float64(of(&b)-of(&a))/max((b.At-a.At).Seconds(), min(samples[len(samples)-1].At.Seconds(), 1)))
-		if i == len(samples)-1 {
-			return values
-		}
-	}
-}
-
-// below is what is in flight, or how the run ended.
-func (s *Screen) below(f *facts, width, height int) []string {
-	t := s.Theme
-	if f.active == nil {
-		text := map[history.End]string{
-			history.Clean:       "Everything the plan named is at the target; each write was verified by its receiver.",
-			history.Failures:    "Not everything could be done; what failed is told with the problems, the rest is done.",
-			history.Stopped:     "Stopped before its end. What was done stays done; approving the plan again goes on.",
-			history.Broken:      "Broken off. What was done stays done.",
-			history.Interrupted: "Its process ended without a word. What was done stays done; approving the plan again goes on.",
-		}[f.end]
-		var lines []string
-		for _, part := range strings.Split(ansi.Wordwrap(text, max(width-4, 10), " "), "\n") {
-			lines = append(lines, "  "+t.Paper.Render(part))
-		}
-		return lines
-	}
-	lines := []string{"  " + t.Strong.Render("In flight") + t.Ash.Render("  "+count(len(f.active.Flights), "object"))}
-	for _, x := range f.active.Flights[:min(len(f.active.Flights), max(height-2, 0))] {
-		lines = append(lines, flight(t, &x, s.State.At, width))
-	}
-	return lines
-}
-
 // flight is one object on its way, with a strip of its parts.
 func flight(t *look.Theme, x *transfer.Flight, now time.Time, width int) string {
 	name := max(width*2/5, 20)
 	strip := max(width-name-30, 8)
 	text := "  " + kit.Fit(t.Paper.Render(kit.Name(x.Key, name-1)), name)
-	text += kit.Fit(partStrip(t, x, strip), strip) + t.Paper.Render(kit.FitLeft(kit.Size(x.Sent), 10)) + t.Ash.Render(" of "+kit.Fit(kit.Size(x.Size), 9))
+	text += kit.Fit(partStrip(t, x, strip), strip) + t.Paper.Render(kit.FitLeft(kit.Size(x.Sent),
+		10)) + t.Ash.Render(" of "+kit.Fit(kit.Size(x.Size), 9))
 	if x.Tries > 1 {
 		text += t.Flare.Render(fmt.Sprintf(" ×%d", x.Tries))
 	}
@@ -392,11 +295,4 @@ func partStrip(t *look.Theme, x *transfer.Flight, width int) string {
 		b.WriteString(style.Render(strings.Repeat(glyph, each-gap)) + strings.Repeat(" ", gap))
 	}
 	return b.String()
-}
-
-func count(n int, what string) string {
-	if n != 1 {
-		what += "s"
-	}
-	return kit.Count(int64(n)) + " " + what
 }

@@ -7,8 +7,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"lumtra/core/transfer"
-	"lumtra/service"
+	"lumtra/core/ledger"
+	"lumtra/service/cycle"
+	"lumtra/service/runs"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -19,14 +21,14 @@ type problemPane struct {
 	keys   bool // it has the keys
 	cursor kit.Cursor
 	open   string // the cause that is open; "" for none
-	found  []service.FailedObject
+	found  []workroom.FailedObject
 	read   bool
 	inside kit.Cursor
 }
 
 type failuresMsg struct {
 	job, cause string
-	found      []service.FailedObject
+	found      []workroom.FailedObject
 	err        error
 }
 
@@ -84,9 +86,9 @@ func (s *Screen) problemKey(key string, j *kit.JobState) (tea.Cmd, bool) {
 // is done, else in one of its own.
 func (s *Screen) retry(j *kit.JobState, f *facts, cause string) tea.Cmd {
 	if r := s.Service.Active(j.Job.Name); r != nil {
-		return steer(r, service.Steer{Again: cause}, "They are tried again when the rest is done.")
+		return steer(r, runs.Steer{Again: cause}, "They are tried again when the rest is done.")
 	}
-	return s.start(j.Job.Name, service.RunOptions{Number: f.plan, Cause: cause})
+	return s.start(j.Job.Name, cycle.Policy{Number: f.plan, Cause: cause})
 }
 
 // problemLines draws the pane.
@@ -94,7 +96,9 @@ func (s *Screen) problemLines(f *facts, width, height int) []string {
 	t, p := s.Theme, &s.side
 	mine := p.job == s.Current().Job.Name
 	has := p.keys && mine
-	lines := []string{" " + t.Flare.Render("Problems") + t.Ash.Render(map[bool]string{true: "  enter opens, r retries, esc back", false: "  tab goes there"}[has])}
+	lines := []string{" " +
+		t.Flare.Render("Problems") + t.Ash.Render(map[bool]string{true: "  enter opens, r retries, esc back",
+		false: "  tab goes there"}[has])}
 	if p.open != "" && mine {
 		lines = append(lines, " "+t.Strong.Render(kit.Name(p.open, max(width-3, 8))), "")
 		return append(lines, s.failureLines(width, height-len(lines))...)
@@ -103,7 +107,9 @@ func (s *Screen) problemLines(f *facts, width, height int) []string {
 		return strings.Split(ansi.Wordwrap(text, max(width-margin, 10), " "), "\n")
 	}
 	for i, x := range f.problems {
-		lines = append(lines, kit.Row(t, t.Flare.Render(kit.Count(x.Count)+" × ")+t.Strong.Render(kit.Name(x.Cause, max(width-12, 8))), width, has && i == p.cursor.At))
+		lines = append(lines,
+			kit.Row(t, t.Flare.Render(kit.Count(x.Count)+" × ")+t.Strong.Render(kit.Name(x.Cause, max(width-12, 8))),
+				width, has && i == p.cursor.At))
 		for _, part := range wrap(x.Advice, 5) {
 			if part != "" {
 				lines = append(lines, "    "+t.Paper.Render(part))
@@ -131,7 +137,9 @@ func (s *Screen) failureLines(width, height int) []string {
 	var lines []string
 	for i := first; i < last; i++ {
 		x := &p.found[i]
-		lines = append(lines, kit.Row(t, t.Paper.Render(kit.Name(x.Key, max(width-16, 8)))+t.Ash.Render(" "+kit.Size(x.Size)), width, i == p.inside.At))
+		lines = append(lines,
+			kit.Row(t, t.Paper.Render(kit.Name(x.Key, max(width-16, 8)))+t.Ash.Render(" "+kit.Size(x.Size)), width,
+				i == p.inside.At))
 	}
 	lines = append(lines, "")
 	return append(lines, s.attemptLines(&p.found[min(p.inside.At, len(p.found)-1)].Failure, width, attempts)...)
@@ -139,7 +147,7 @@ func (s *Screen) failureLines(width, height int) []string {
 
 // attemptLines tell every attempt of an object, the last ones where there are
 // many.
-func (s *Screen) attemptLines(f *transfer.Failure, width, height int) []string {
+func (s *Screen) attemptLines(f *ledger.Failure, width, height int) []string {
 	t := s.Theme
 	var lines []string
 	for _, a := range f.Attempts {

@@ -8,6 +8,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"lumtra/core/transfer"
+	"lumtra/service/runs"
 	"lumtra/tui/kit"
 	"lumtra/tui/look"
 )
@@ -45,23 +46,10 @@ func (s *Screen) beat(st *kit.State) {
 
 // stageShares is where the streams' time of late went, each between 0 and 1.
 func (s *Screen) stageShares(job string, a *kit.Active) (shares [len(transfer.Stages)]float64, known bool) {
-	now := a.Stages
 	if all := s.beats[job]; len(all) > 1 {
-		for i := range now {
-			now[i] -= all[0].stages[i]
-		}
+		return a.Shares(&runs.State{Snapshot: transfer.Snapshot{Course: transfer.Course{Stages: all[0].stages}}})
 	}
-	total := 0.0
-	for _, d := range now {
-		total += max(d.Seconds(), 0)
-	}
-	if total <= 0 {
-		return shares, false
-	}
-	for i, d := range now {
-		shares[i] = max(d.Seconds(), 0) / total
-	}
-	return shares, true
+	return a.Shares(nil)
 }
 
 // stageLooks are how stages are drawn: by a mark of their own, so that colour
@@ -82,17 +70,6 @@ func stageLook(t *look.Theme, s transfer.Stage) (string, lipgloss.Style) {
 		return "x", t.Flare
 	}
 	return "=", t.Dusk
-}
-
-// stageWords say what it means that a stage takes most of the time.
-var stageWords = [...]string{
-	transfer.Reading:   "the source holds it back: most of the time goes into reading",
-	transfer.Hashing:   "this machine holds it back: most of the time goes into checksums",
-	transfer.Sending:   "the way to the target holds it back: most of the time goes into sending",
-	transfer.Answering: "the target holds it back: most of the time goes into waiting for its answers; more streams may help",
-	transfer.Throttled: "the store asked to slow down: most of the time goes into waiting as it asked",
-	transfer.Mending:   "failures hold it back: most of the time goes into waiting before the next try",
-	transfer.Limited:   "a limit holds it back, not the stores",
 }
 
 // stageMeter draws where the streams spend their time, and what that means.
@@ -124,7 +101,9 @@ func (s *Screen) stageMeter(job string, a *kit.Active, width int) []string {
 		if stage == most {
 			words = t.Strong
 		}
-		legend.WriteString(style.Render(glyph) + " " + words.Render(fmt.Sprintf("%s %.0f %%", stage, 100*shares[stage])) + "   ")
+		legend.WriteString(style.Render(glyph) + " " +
+			words.Render(fmt.Sprintf("%s %.0f %%", stage, 100*shares[stage])) + "   ")
 	}
-	return []string{"  " + kit.Fit(bar.String(), cells), "  " + kit.Fit(legend.String(), cells), "  " + t.Paper.Render(kit.Fit(stageWords[most], cells))}
+	return []string{"  " + kit.Fit(bar.String(), cells), "  " + kit.Fit(legend.String(), cells), "  " +
+		t.Paper.Render(kit.Fit(most.HoldsBack(), cells))}
 }

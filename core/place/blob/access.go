@@ -6,47 +6,38 @@ import (
 	"net/url"
 	"strings"
 	"time"
-)
 
-// Access is what a signed access says of itself, without its signature.
-type Access struct {
-	// Bucket is the one container it opens, "" for the account; Blob the one
-	// blob, "" for all.
-	Bucket, Blob string
-	// Allows are its permissions in words.
-	Allows []string
-	// From and Until bound its validity; zero where it does not say.
-	From, Until time.Time
-	// Policy names a policy of the container that has the rest.
-	Policy string
-}
+	"lumtra/core/place/kind"
+)
 
 var permissions = []struct {
 	letter rune
 	word   string
-}{{'r', "read"}, {'l', "list"}, {'w', "write"}, {'c', "create"}, {'a', "append"}, {'d', "remove"}, {'x', "remove versions"}, {'y', "remove for good"},
-	{'t', "tags"}, {'f', "find by tags"}, {'m', "move"}, {'e', "execute"}, {'i', "hold"}, {'u', "update"}, {'p', "process"}}
+}{{'r', "read"}, {'l', "list"}, {'w', "write"}, {'c', "create"}, {'a', "append"}, {'d', "delete"},
+	{'x', "delete versions"}, {'y', "delete permanently"},
+	{'t', "tags"}, {'f', "find by tags"}, {'m', "move"}, {'e', "execute"}, {'i', "hold"}, {'u', "update"},
+	{'p', "process"}}
 
 // ParseAccess takes a signed address apart: the account's address, the query
 // that is the secret, and what the query says of itself ("Create a service
 // SAS", "Create an account SAS"). The error never holds the signature.
-func ParseAccess(address string) (base, query string, access Access, err error) {
+func ParseAccess(address string) (base, query string, access kind.Access, err error) {
 	u, err := url.Parse(strings.TrimSpace(address))
 	if err != nil || u.Host == "" {
 		return "", "", access, errors.New("this is not an address with a signature")
 	}
-	base, _, access.Bucket, access.Blob = Split(u)
-	access.read(u.Query())
+	base, _, access.Bucket, access.Blob = split(u)
+	readAccess(&access, u.Query())
 	if u.Query().Get("sig") == "" {
 		return "", "", access, errors.New("the address has no signature (sig=…): copy all of it")
 	}
 	return base, u.RawQuery, access, nil
 }
 
-// Split takes an address apart: the account's own address and name, and the container
+// split takes an address apart: the account's own address and name, and the container
 // and blob that the rest of the path names. The account is the first label of the host,
 // or, of servers without a name for each account, the first part of the path.
-func Split(u *url.URL) (base, account, bucket, name string) {
+func split(u *url.URL) (base, account, bucket, name string) {
 	segments := strings.SplitN(strings.Trim(u.Path, "/"), "/", 3)
 	base = strings.ToLower(u.Scheme) + "://" + u.Host
 	if hasAccountInPath(u.Hostname()) {
@@ -62,11 +53,11 @@ func Split(u *url.URL) (base, account, bucket, name string) {
 	return base, account, bucket, name
 }
 
-// ReadAccess reads what a signed access, the query of a signed address, says of
+// accessOf reads what a signed access, the query of a signed address, says of
 // itself.
-func ReadAccess(query string) (access Access) {
+func accessOf(query string) (access kind.Access) {
 	if values, err := url.ParseQuery(strings.TrimPrefix(query, "?")); err == nil {
-		access.read(values)
+		readAccess(&access, values)
 	}
 	return access
 }
@@ -76,7 +67,7 @@ func hasAccountInPath(host string) bool {
 	return net.ParseIP(host) != nil || !strings.Contains(host, ".")
 }
 
-func (a *Access) read(q url.Values) {
+func readAccess(a *kind.Access, q url.Values) {
 	for _, p := range permissions {
 		if strings.ContainsRune(q.Get("sp"), p.letter) {
 			a.Allows = append(a.Allows, p.word)

@@ -24,7 +24,8 @@ func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
 			return found, failure(ctx, s.cfg.Name, "list containers", "", err)
 		}
 		if next := deref(page.NextMarker); next != "" && round.Again(next) {
-			return found, place.NewError(s.cfg.Name, "list containers", "", place.ServerFault, errors.New("the service gives the same page again and again"))
+			return found, place.NewError(s.cfg.Name, "list containers", "", place.ServerFault,
+				errors.New("the service gives the same page again and again"))
 		}
 		for _, c := range page.ContainerItems {
 			if c == nil {
@@ -55,12 +56,12 @@ func (s *Store) RemoveBucket(ctx context.Context, name string) error {
 	}
 	for _, err := range p.List(ctx, "", place.ListOptions{}) {
 		if err == nil {
-			err = place.NewError(s.cfg.Name, "remove container", name, place.Exists, errors.New("it is not empty"))
+			err = place.NewError(s.cfg.Name, "delete container", name, place.Exists, errors.New("it is not empty"))
 		}
 		return err
 	}
 	_, err = s.svc.DeleteContainer(ctx, name, nil)
-	return failure(ctx, s.cfg.Name, "remove container", name, err)
+	return failure(ctx, s.cfg.Name, "delete container", name, err)
 }
 
 var containerName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{1,61}[a-z0-9]$`)
@@ -71,7 +72,8 @@ func (s *Store) CheckBucketName(name string) error {
 		return nil
 	}
 	return place.NewError(s.cfg.Name, "make container", name, place.BadName,
-		errors.New("a container's name has 3 to 63 lower-case letters, digits and single hyphens, with a letter or digit at both ends"))
+		errors.New("a container's name has 3 to 63 lower-case letters, digits and single hyphens, with a letter or "+
+			"digit at both ends"))
 }
 
 // Now asks the service for its time, without signing (RFC 9110, section 6.6.1).
@@ -82,11 +84,16 @@ func (s *Store) Now(ctx context.Context) (time.Time, error) {
 // stepPermissions are the letters of "Create a service SAS", and the roles that
 // have them, by step of a test.
 var stepPermissions = map[string]string{
-	"list buckets": "to list containers (l on the service; role Storage Blob Data Reader)", "list": "to list (l; role Storage Blob Data Reader)",
-	"read": "to read (r; role Storage Blob Data Reader)", "write": "to write and create (w, c; role Storage Blob Data Contributor)",
-	"remove": "to delete (d; role Storage Blob Data Contributor)", "tags": "for tags (t; role Storage Blob Data Owner)",
-	"parts": "to write (w; role Storage Blob Data Contributor)", "metadata": "to write (w; role Storage Blob Data Contributor)",
-	"copy inside": "to read and write (r, w; role Storage Blob Data Contributor)", "rate": "to write (w; role Storage Blob Data Contributor)",
+	"list buckets":    "to list containers (l on the service; role Storage Blob Data Reader)",
+	"list":            "to list (l; role Storage Blob Data Reader)",
+	"read":            "to read (r; role Storage Blob Data Reader)",
+	"write":           "to write and create (w, c; role Storage Blob Data Contributor)",
+	"delete":          "to delete (d; role Storage Blob Data Contributor)",
+	"tags":            "for tags (t; role Storage Blob Data Owner)",
+	"parts":           "to write (w; role Storage Blob Data Contributor)",
+	"metadata":        "to write (w; role Storage Blob Data Contributor)",
+	"copy inside":     "to read and write (r, w; role Storage Blob Data Contributor)",
+	"rate":            "to write (w; role Storage Blob Data Contributor)",
 	"write if absent": "to write (w; role Storage Blob Data Contributor)",
 }
 

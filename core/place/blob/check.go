@@ -52,7 +52,8 @@ func (p *Place) vouch(ctx context.Context, op string, e *object.Entry, sum objec
 			out.Body.Close()
 			return nil, place.NewError(p.name, "read back", e.Key, place.Changed, nil)
 		}
-		body := &wire.Body{Place: p.name, Key: e.Key, Fail: func(err error) error { return p.fail(ctx, "read back", e.Key, err) }}
+		body := &wire.Body{Place: p.name, Key: e.Key,
+			Fail: func(err error) error { return p.fail(ctx, "read back", e.Key, err) }}
 		return body.Check(out.Body, deref(out.ContentLength), object.Sum{}), nil
 	})
 }
@@ -63,12 +64,15 @@ func (p *Place) Promises() []place.Promise {
 	guard := place.Promise{Name: place.NotOverwritten, Way: "the service decides in the moment of writing"}
 	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill} {
 		if k.Lacks(a) {
-			guard.Way, guard.Weak = "looked at just before and after, since the service does not decide: another writer may come between", true
+			guard.Way, guard.Weak = "looked at just before and after, since the service does not decide: another "+
+				"writer may come between", true
 		} else if !k.Does(a) && !guard.Weak {
-			guard.Way, guard.Weak = "the service is asked to decide, and looked at just before and after: it was not tried whether it does, so another writer may come between", true
+			guard.Way, guard.Weak = "the service is asked to decide, and looked at just before and after: it was "+
+				"not tested whether it does, so another writer may come between", true
 		}
 	}
-	arrived := place.Promise{Name: place.ArrivedWhole, Way: "what was written is read back, since the service does not hold it against a checksum"}
+	arrived := place.Promise{Name: place.ArrivedWhole,
+		Way: "what was written is read back, since the service does not hold it against a checksum"}
 	if p.crc64() {
 		arrived.Way = "the service holds the content against a CRC-64 sent ahead of it"
 	} else if p.vouches() {

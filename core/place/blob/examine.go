@@ -32,7 +32,7 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 	if err == nil {
 		var group errgroup.Group
 		group.SetLimit(4)
-		for _, try := range []func() error{x.puts, x.joins, x.copies, x.sums, x.names} {
+		for _, try := range []func() error{x.puts, x.joins, x.copies, x.sums, x.tags, x.names} {
 			group.Go(try)
 		}
 		err = group.Wait()
@@ -56,7 +56,8 @@ func (x *examination) try(op, key string, once func() error) error {
 	for range 4 {
 		err = x.p.fail(x.ctx, op, key, once())
 		var e *place.Error
-		if !errors.As(err, &e) || !e.CanRetry() || e.Kind == place.Corrupt || e.Status == http.StatusNotImplemented || x.ctx.Err() != nil {
+		if !errors.As(err, &e) || !e.CanRetry() || e.Kind == place.Corrupt || e.Status == http.StatusNotImplemented ||
+			x.ctx.Err() != nil {
 			return err
 		}
 		select {
@@ -68,9 +69,11 @@ func (x *examination) try(op, key string, once func() error) error {
 }
 
 // put writes a small blob and gives its ETag.
-func (x *examination) put(key string, data []byte, when *blob.AccessConditions, check blob.TransferValidationType) (etag string, err error) {
+func (x *examination) put(key string, data []byte, when *blob.AccessConditions,
+	check blob.TransferValidationType) (etag string, err error) {
 	err = x.try("write", key, func() error {
-		out, err := x.p.client.NewBlockBlobClient(x.prefix+key).Upload(x.ctx, streaming.NopCloser(bytes.NewReader(data)),
+		out, err := x.p.client.NewBlockBlobClient(x.prefix+key).Upload(x.ctx,
+			streaming.NopCloser(bytes.NewReader(data)),
 			&blockblob.UploadOptions{AccessConditions: when, TransactionalValidation: check})
 		etag = mark(out.ETag)
 		return err
@@ -96,7 +99,8 @@ func (x *examination) first() error {
 	is := place.Ignored
 	var piece []byte
 	err = x.try("read", "plain", func() error {
-		out, err := download(x.ctx, x.p.client.NewBlobClient(x.prefix+"plain"), &blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: 3, Count: 5}})
+		out, err := download(x.ctx, x.p.client.NewBlobClient(x.prefix+"plain"),
+			&blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: 3, Count: 5}})
 		if err != nil {
 			return err
 		}
@@ -119,7 +123,7 @@ func (x *examination) puts() error {
 	}
 	_, right := x.put("guarded-new", place.Sample, absent(), nil)
 	_, wrong := x.put("guarded", place.Another, absent(), nil)
-	x.Settle(place.PutIfAbsent, right, wrong)
+	x.Conclude(place.PutIfAbsent, right, wrong)
 	if wrong == nil {
 		if etag, err = x.put("guarded", place.Sample, nil, nil); err != nil {
 			return err
@@ -131,7 +135,7 @@ func (x *examination) puts() error {
 		return nil
 	}
 	_, right = x.put("guarded", place.Sample, still(etag), nil)
-	x.Settle(place.PutIfStill, right, wrong)
+	x.Conclude(place.PutIfStill, right, wrong)
 	return nil
 }
 
@@ -162,7 +166,7 @@ func (x *examination) joins() error {
 	x.Answer(place.JoinETag, place.Done(mark(tag) != ""))
 	_, right := x.join("joined-new", absent())
 	_, wrong := x.join("joined", absent())
-	x.Settle(place.JoinIfAbsent, right, wrong)
+	x.Conclude(place.JoinIfAbsent, right, wrong)
 	_, wrong = x.join("joined", still(elsewhere))
 	if wrong == nil {
 		x.Answer(place.JoinIfStill, place.Ignored)
@@ -173,7 +177,7 @@ func (x *examination) joins() error {
 		return x.p.fail(x.ctx, "stat", "joined", err)
 	}
 	_, right = x.join("joined", still(mark(there.ETag)))
-	x.Settle(place.JoinIfStill, right, wrong)
+	x.Conclude(place.JoinIfStill, right, wrong)
 	return nil
 }
 
@@ -183,10 +187,11 @@ func (x *examination) sums() error {
 	h.Write(place.Sample)
 	crc := blob.TransferValidationTypeCRC64(binary.BigEndian.Uint64(h.Sum(nil)))
 	digest := md5.Sum(place.Sample)
-	for a, check := range map[place.Ask]blob.TransferValidationType{place.SumAhead: crc, place.MD5Ahead: blob.TransferValidationTypeMD5(digest[:])} {
+	for a, check := range map[place.Ask]blob.TransferValidationType{place.SumAhead: crc,
+		place.MD5Ahead: blob.TransferValidationTypeMD5(digest[:])} {
 		_, right := x.put("summed-"+string(a), place.Sample, nil, check)
 		_, wrong := x.put("summed-"+string(a), place.Another, nil, check)
-		x.Settle(a, right, wrong)
+		x.Conclude(a, right, wrong)
 	}
 	return x.metadata()
 }
@@ -197,7 +202,8 @@ func (x *examination) metadata() error {
 	err := x.try("write", key, func() error {
 		c := x.p.client.NewBlockBlobClient(x.prefix + key)
 		value := "reed bed, 1 m"
-		if _, err := c.Upload(x.ctx, streaming.NopCloser(bytes.NewReader(place.Sample)), &blockblob.UploadOptions{Metadata: map[string]*string{"note": &value}}); err != nil {
+		if _, err := c.Upload(x.ctx, streaming.NopCloser(bytes.NewReader(place.Sample)),
+			&blockblob.UploadOptions{Metadata: map[string]*string{"note": &value}}); err != nil {
 			return err
 		}
 		there, err := c.GetProperties(x.ctx, nil)
@@ -217,12 +223,23 @@ func (x *examination) metadata() error {
 	return nil
 }
 
+// tags sets one and reads it back.
+func (x *examination) tags() error {
+	if _, err := x.put("tagged", place.Sample, nil, nil); err != nil {
+		return err
+	}
+	below := strings.TrimPrefix(x.prefix, x.p.prefix)
+	x.Tagged(x.ctx, x.p, below+"tagged", func(once func() error) error { return x.try("set tags", "tagged", once) })
+	return nil
+}
+
 // copies copies inside the account, and onto what is there.
 func (x *examination) copies() error {
 	source := x.p.client.NewBlobClient(x.prefix + "plain").URL()
 	act := func(key string, when *blob.AccessConditions) error {
 		return x.try("copy", key, func() error {
-			_, err := x.p.client.NewBlobClient(x.prefix+key).StartCopyFromURL(x.ctx, source, &blob.StartCopyFromURLOptions{AccessConditions: when})
+			_, err := x.p.client.NewBlobClient(x.prefix+key).StartCopyFromURL(x.ctx, source,
+				&blob.StartCopyFromURLOptions{AccessConditions: when})
 			return err
 		})
 	}
@@ -233,7 +250,7 @@ func (x *examination) copies() error {
 		return nil
 	}
 	x.Answer(place.CopyWhole, place.Works)
-	x.Settle(place.CopyIfAbsent, act("copied-new", absent()), act("copied", absent()))
+	x.Conclude(place.CopyIfAbsent, act("copied-new", absent()), act("copied", absent()))
 	wrong := act("copied", still(elsewhere))
 	if wrong == nil {
 		x.Answer(place.CopyIfStill, place.Ignored)
@@ -243,7 +260,7 @@ func (x *examination) copies() error {
 	if err != nil {
 		return x.p.fail(x.ctx, "stat", "copied", err)
 	}
-	x.Settle(place.CopyIfStill, act("copied", still(mark(there.ETag))), wrong)
+	x.Conclude(place.CopyIfStill, act("copied", still(mark(there.ETag))), wrong)
 	return nil
 }
 

@@ -20,8 +20,10 @@ import (
 // written as it is and over nothing but what was meant, damage on the way or not.
 func TestHabits(t *testing.T) {
 	plain := map[place.Ask]place.Answer{}
-	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent, place.CopyIfStill,
-		place.SumAhead, place.MD5Ahead, place.InParts, place.JoinETag, place.KeepsSum, place.KeepsMeta, place.CopyWhole, place.ReadRange} {
+	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill,
+		place.CopyIfAbsent, place.CopyIfStill,
+		place.SumAhead, place.MD5Ahead, place.InParts, place.JoinETag, place.KeepsSum, place.KeepsMeta,
+		place.KeepsTags, place.CopyWhole, place.ReadRange} {
 		plain[a] = place.Works
 	}
 	type answers map[place.Ask]place.Answer
@@ -31,17 +33,21 @@ func TestHabits(t *testing.T) {
 		standin.PutUnconditional:  {place.PutIfAbsent: ignored, place.PutIfStill: ignored},
 		standin.JoinUnconditional: {place.JoinIfAbsent: ignored, place.JoinIfStill: ignored},
 		standin.CopyUnconditional: {place.CopyIfAbsent: ignored, place.CopyIfStill: ignored},
-		standin.ConditionsRefused: {place.PutIfAbsent: refused, place.PutIfStill: refused, place.JoinIfAbsent: refused, place.JoinIfStill: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused},
-		standin.MD5Ignored:        {place.SumAhead: ignored, place.MD5Ahead: ignored},
-		standin.JoinSilent:        {place.JoinETag: ignored},
-		standin.RangesIgnored:     {place.ReadRange: ignored},
-		standin.CopyRefused:       {place.CopyWhole: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused},
-		standin.MetadataDropped:   {place.KeepsSum: ignored, place.KeepsMeta: ignored},
-		standin.SlashesFold:       {}, standin.AccentsFold: {},
+		standin.ConditionsRefused: {place.PutIfAbsent: refused, place.PutIfStill: refused,
+			place.JoinIfAbsent: refused, place.JoinIfStill: refused, place.CopyIfAbsent: refused,
+			place.CopyIfStill: refused},
+		standin.MD5Ignored:      {place.SumAhead: ignored, place.MD5Ahead: ignored},
+		standin.JoinSilent:      {place.JoinETag: ignored},
+		standin.RangesIgnored:   {place.ReadRange: ignored},
+		standin.CopyRefused:     {place.CopyWhole: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused},
+		standin.TagsRefused:     {place.KeepsTags: refused},
+		standin.MetadataDropped: {place.KeepsSum: ignored, place.KeepsMeta: ignored},
+		standin.SlashesFold:     {}, standin.AccentsFold: {},
 	} {
 		for _, tested := range []bool{true, false} {
 			t.Run(string(habit)+map[bool]string{true: " known", false: " unknown"}[tested], func(t *testing.T) {
-				cfg := standin.Config{Dir: t.TempDir(), Blob: true, Keys: []standin.Key{{Access: "marsh", Secret: key}}}
+				cfg := standin.Config{Dir: t.TempDir(), API: standin.BlobAPI,
+					Keys: []standin.Key{{Access: "marsh", Secret: key}}}
 				if habit != "" {
 					cfg.Habits = []standin.Habit{habit}
 				}
@@ -51,7 +57,9 @@ func TestHabits(t *testing.T) {
 				addr, err := srv.Start("127.0.0.1:0")
 				require.NoError(t, err)
 				known := place.NewKnown(place.Facts{}, nil)
-				p := fresh(t, connect(t, blob.Config{Address: addr + "/marsh", Account: "marsh", Key: secret.New(key), Known: known})).(*blob.Place)
+				p := fresh(t,
+					connect(t, blob.Config{Address: addr + "/marsh", Account: "marsh", Key: secret.New(key),
+						Known: known})).(*blob.Place)
 				if tested {
 					facts, err := p.Examine(ctx, "probe/")
 					require.NoError(t, err)
@@ -59,7 +67,8 @@ func TestHabits(t *testing.T) {
 					maps.Copy(wanted, want)
 					assert.Equal(t, wanted, facts.Answers)
 					for c, is := range facts.Names {
-						folds := habit == standin.SlashesFold && c == place.EmptyParts || habit == standin.AccentsFold && c == place.Decomposed
+						folds := habit == standin.SlashesFold && c == place.EmptyParts ||
+							habit == standin.AccentsFold && c == place.Decomposed
 						assert.Equal(t, map[bool]place.Answer{true: ignored, false: place.Works}[folds], is, "%s", c)
 					}
 					for e, err := range p.List(ctx, "", place.ListOptions{}) {
@@ -109,7 +118,8 @@ func held(t *testing.T, srv *standin.Server, p *blob.Place, key string, data []b
 	assert.Equal(t, string(data), there())
 	e, err = write(data, place.WriteOptions{Condition: place.IfStill, Mark: e.ETag})
 	require.NoError(t, err)
-	srv.SetFaults(standin.Fault{Do: "corrupt", Op: map[bool]string{true: "PutBlock", false: "PutBlob"}[parts], Times: 1})
+	srv.SetFaults(standin.Fault{Do: "corrupt", Op: map[bool]string{true: "PutBlock", false: "PutBlob"}[parts],
+		Times: 1})
 	opts := place.WriteOptions{Condition: place.IfStill, Mark: e.ETag}
 	_, err = write(other, opts)
 	srv.SetFaults()

@@ -19,7 +19,7 @@ func FuzzAccess(f *testing.F) {
 			return
 		}
 		require.NotEmpty(t, base)
-		require.Equal(t, access.Until, ReadAccess(query).Until)
+		require.Equal(t, access.Until, accessOf(query).Until)
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/Azure/azure-sdk-for-go/sdk/azcore"
+	"github.com/Azure/azure-sdk-for-go/sdk/azcore/to"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/blob"
 	"github.com/Azure/azure-sdk-for-go/sdk/storage/azblob/sas"
 
@@ -24,12 +25,13 @@ var (
 	_ place.Limited        = (*Place)(nil)
 )
 
-// Lacks tells that links are signed with an account's key and nothing else.
-func (p *Place) Lacks(skill place.Skill) string {
-	if skill == place.Links && p.store.cfg.Key.Empty() {
-		return "links are signed with the account's key, which these credentials are not"
+// Without tells that links are signed with an account's key and nothing else.
+func (p *Place) Without() map[place.Skill]string {
+	if p.store.cfg.Key.Empty() {
+		return map[place.Skill]string{place.Links: "links are signed with the account's key, which these " +
+			"credentials are not"}
 	}
-	return ""
+	return nil
 }
 
 // version tells the SDK which state is meant: a version, or a snapshot.
@@ -102,9 +104,12 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 		return no(err)
 	}
 	if change.ContentType != "" {
-		headers := blob.HTTPHeaders{BlobContentType: &change.ContentType, BlobCacheControl: now.CacheControl, BlobContentDisposition: now.ContentDisposition,
-			BlobContentEncoding: now.ContentEncoding, BlobContentLanguage: now.ContentLanguage, BlobContentMD5: now.ContentMD5}
-		if _, err := c.SetHTTPHeaders(ctx, headers, &blob.SetHTTPHeadersOptions{AccessConditions: ifMark(mark(out.ETag))}); err != nil {
+		headers := blob.HTTPHeaders{BlobContentType: &change.ContentType, BlobCacheControl: now.CacheControl,
+			BlobContentDisposition: now.ContentDisposition,
+			BlobContentEncoding:    now.ContentEncoding, BlobContentLanguage: now.ContentLanguage,
+			BlobContentMD5: now.ContentMD5}
+		if _, err := c.SetHTTPHeaders(ctx, headers,
+			&blob.SetHTTPHeadersOptions{AccessConditions: ifMark(mark(out.ETag))}); err != nil {
 			return no(err)
 		}
 	}
@@ -121,7 +126,7 @@ func (p *Place) Link(ctx context.Context, ref object.Ref, valid time.Duration) (
 	no := func(err error) (string, error) {
 		return "", place.NewError(p.name, "link", ref.Key, place.Unsupported, err)
 	}
-	if why := p.Lacks(place.Links); why != "" {
+	if why := p.Without()[place.Links]; why != "" {
 		return no(errors.New(why))
 	}
 	if valid < time.Second {
@@ -161,15 +166,25 @@ func (p *Place) Link(ctx context.Context, ref object.Ref, valid time.Duration) (
 // server of the last years knows.
 const linkVersion = "2020-12-06"
 
+// RestoreTiers are the priorities of rehydrating (Set Blob Tier, x-ms-rehydrate-priority).
+func (p *Place) RestoreTiers() []string {
+	return []string{string(blob.RehydratePriorityStandard), string(blob.RehydratePriorityHigh)}
+}
+
 // Restore asks for a blob in the archive tier to be made readable (Set Blob
 // Tier). It then stays in the "Hot" tier, so days do not matter.
-func (p *Place) Restore(ctx context.Context, ref object.Ref, days int) error {
+func (p *Place) Restore(ctx context.Context, ref object.Ref, opts place.RestoreOptions) error {
 	c, err := p.blob(ref)
 	if err == nil {
-		_, err = c.SetTier(ctx, blob.AccessTierHot, nil)
+		var how blob.SetTierOptions
+		if opts.Tier != "" {
+			how.RehydratePriority = to.Ptr(blob.RehydratePriority(opts.Tier))
+		}
+		_, err = c.SetTier(ctx, blob.AccessTierHot, &how)
 	}
 	var refused *azcore.ResponseError
-	if errors.As(err, &refused) && refused.StatusCode == http.StatusConflict && refused.ErrorCode == "BlobBeingRehydrated" {
+	if errors.As(err, &refused) && refused.StatusCode == http.StatusConflict &&
+		refused.ErrorCode == "BlobBeingRehydrated" {
 		return nil
 	}
 	return p.fail(ctx, "restore", ref.Key, err)

@@ -61,7 +61,8 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 
 // download opens a blob's content (Get Blob). The SDK leaves the connection open, and
 // lost, where it cannot make sense of what stands above the content.
-func download(ctx context.Context, c *blob.Client, opts *blob.DownloadStreamOptions) (blob.DownloadStreamResponse, error) {
+func download(ctx context.Context, c *blob.Client, opts *blob.DownloadStreamOptions) (blob.DownloadStreamResponse,
+	error) {
 	var raw *http.Response
 	out, err := c.DownloadStream(policy.WithCaptureResponse(ctx, &raw), opts)
 	if err != nil && raw != nil {
@@ -71,7 +72,8 @@ func download(ctx context.Context, c *blob.Client, opts *blob.DownloadStreamOpti
 }
 
 // pages returns a function that fetches one page after the other.
-func (p *Place) pages(prefix string, opts place.ListOptions, include container.ListBlobsInclude) func(context.Context) ([]object.Entry, bool, error) {
+func (p *Place) pages(prefix string, opts place.ListOptions,
+	include container.ListBlobsInclude) func(context.Context) ([]object.Entry, bool, error) {
 	all := p.prefix + prefix
 	var round wire.Round
 	var from *string
@@ -80,7 +82,8 @@ func (p *Place) pages(prefix string, opts place.ListOptions, include container.L
 		from = &after
 	}
 	if !opts.Shallow {
-		pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all, StartFrom: from, Include: include})
+		pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &all, StartFrom: from,
+			Include: include})
 		return func(ctx context.Context) (found []object.Entry, more bool, err error) {
 			page, err := pager.NextPage(ctx)
 			if err != nil {
@@ -93,7 +96,8 @@ func (p *Place) pages(prefix string, opts place.ListOptions, include container.L
 			return found, pager.More(), err
 		}
 	}
-	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all, StartFrom: from, Include: include})
+	pager := p.client.NewListBlobsHierarchyPager("/", &container.ListBlobsHierarchyOptions{Prefix: &all,
+		StartFrom: from, Include: include})
 	return func(ctx context.Context) ([]object.Entry, bool, error) {
 		page, err := pager.NextPage(ctx)
 		if err != nil {
@@ -126,7 +130,8 @@ func items(list []*container.BlobItem) []object.Entry {
 // believed is what of a page can be taken at its word: a service that leaves out the
 // list, goes round in circles, or names what no blob can be, is in error; what lies
 // outside the prefix was not asked for.
-func (p *Place) believed(found []object.Entry, all string, whole bool, next string, round *wire.Round) ([]object.Entry, error) {
+func (p *Place) believed(found []object.Entry, all string, whole bool, next string,
+	round *wire.Round) ([]object.Entry, error) {
 	bad := func(what string) error {
 		return place.NewError(p.name, "list", "", place.ServerFault, errors.New(what))
 	}
@@ -196,7 +201,8 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	if err != nil {
 		return object.Entry{}, p.fail(ctx, "stat", ref.Key, err)
 	}
-	e := object.Entry{Key: ref.Key, Size: deref(out.ContentLength), Modified: deref(out.LastModified), ETag: mark(out.ETag), Version: deref(out.VersionID),
+	e := object.Entry{Key: ref.Key, Size: deref(out.ContentLength), Modified: deref(out.LastModified),
+		ETag: mark(out.ETag), Version: deref(out.VersionID),
 		ContentType: deref(out.ContentType), ContentEncoding: deref(out.ContentEncoding), Latest: true}
 	if out.AccessTier != nil && !deref(out.AccessTierInferred) {
 		e.Class = *out.AccessTier
@@ -251,7 +257,8 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 		return no(err)
 	}
 	ranged := opts.Offset > 0 || opts.Length > 0
-	out, err := download(ctx, c, &blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: opts.Offset, Count: opts.Length}})
+	out, err := download(ctx, c,
+		&blob.DownloadStreamOptions{Range: blob.HTTPRange{Offset: opts.Offset, Count: opts.Length}})
 	if err != nil {
 		return no(err)
 	}
@@ -259,7 +266,8 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 		out.Body.Close()
 		return no(place.NewError(p.name, "read", key, place.Changed, nil))
 	}
-	e := object.Entry{Key: key, Size: deref(out.ContentLength), Modified: deref(out.LastModified), ETag: mark(out.ETag), Version: deref(out.VersionID),
+	e := object.Entry{Key: key, Size: deref(out.ContentLength), Modified: deref(out.LastModified),
+		ETag: mark(out.ETag), Version: deref(out.VersionID),
 		ContentType: deref(out.ContentType), ContentEncoding: deref(out.ContentEncoding), Latest: true}
 	md5 := out.ContentMD5
 	if ranged {
@@ -268,13 +276,15 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 		if total == "" { // the whole
 			describe(&e, out.Metadata, out.ContentMD5)
 			p.store.known.Learn(place.ReadRange, place.Ignored)
-			body := &wire.Body{Place: p.name, Key: key, Fail: func(err error) error { return p.fail(ctx, "read", key, err) }}
+			body := &wire.Body{Place: p.name, Key: key,
+				Fail: func(err error) error { return p.fail(ctx, "read", key, err) }}
 			r, err := wire.Cut(body.Check(out.Body, deref(out.ContentLength), object.Sum{}), opts.Offset, opts.Length)
 			return r, e, p.fail(ctx, "read", key, err)
 		}
 		if e.Size, err = strconv.ParseInt(total, 10, 64); err != nil {
 			out.Body.Close()
-			return no(place.NewError(p.name, "read", key, place.Unsupported, fmt.Errorf("the store does not serve ranges")))
+			return no(place.NewError(p.name, "read", key, place.Unsupported,
+				fmt.Errorf("the store does not serve ranges")))
 		}
 	}
 	describe(&e, out.Metadata, md5)

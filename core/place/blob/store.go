@@ -211,16 +211,40 @@ func failure(ctx context.Context, name, op, key string, err error) error {
 		}
 		return place.NewError(name, op, key, place.Unreachable, err)
 	}
-	e := place.NewError(name, op, key, errorKind(resp.StatusCode, bloberror.Code(resp.ErrorCode)), fmt.Errorf("HTTP %d", resp.StatusCode))
+	e := place.NewError(name, op, key, errorKind(resp.StatusCode, bloberror.Code(resp.ErrorCode)),
+		fmt.Errorf("HTTP %d", resp.StatusCode))
 	e.Code, e.Status = resp.ErrorCode, resp.StatusCode
 	if said := said(resp); said != "" {
 		e.Err = errors.New(said)
+	}
+	if at := expired(resp); !at.IsZero() {
+		e.Kind = place.BadLogin
+		e.Err = fmt.Errorf("the signed access expired on %s; ask for a new one (the service says: %w)",
+			at.Local().Format("2006-01-02 15:04 MST"), e.Err)
 	}
 	if resp.RawResponse != nil {
 		e.Request = resp.RawResponse.Header.Get("X-Ms-Request-Id")
 		e.After = wire.RetryAfter(resp.RawResponse.Header)
 	}
 	return e
+}
+
+// expired is when the signature of a refused request ran out: zero where it has none, or one
+// that was good by the service's clock. It is the first suspect, whatever the service says.
+func expired(resp *azcore.ResponseError) time.Time {
+	if resp.RawResponse == nil || resp.RawResponse.Request == nil ||
+		resp.StatusCode != http.StatusForbidden && resp.StatusCode != http.StatusUnauthorized {
+		return time.Time{}
+	}
+	until := accessOf(resp.RawResponse.Request.URL.RawQuery).Until
+	now, err := http.ParseTime(resp.RawResponse.Header.Get("Date"))
+	if err != nil {
+		now = time.Now()
+	}
+	if until.After(now) {
+		return time.Time{}
+	}
+	return until
 }
 
 // said is the message of an error's document ("Status and error codes"), of which
@@ -257,11 +281,13 @@ func errorKind(status int, code bloberror.Code) place.ErrorKind {
 		return place.BadName
 	case bloberror.BlobArchived, bloberror.BlobBeingRehydrated:
 		return place.Archived
-	case bloberror.AuthorizationPermissionMismatch, bloberror.AuthorizationFailure, bloberror.InsufficientAccountPermissions:
+	case bloberror.AuthorizationPermissionMismatch, bloberror.AuthorizationFailure,
+		bloberror.InsufficientAccountPermissions:
 		return place.Denied
 	case bloberror.ServerBusy:
 		return place.Throttled
-	case bloberror.InvalidBlockList, bloberror.InvalidXMLDocument, bloberror.InvalidXMLNodeValue, bloberror.MissingRequiredXMLNode, bloberror.UnsupportedXMLNode, "MalformedXML":
+	case bloberror.InvalidBlockList, bloberror.InvalidXMLDocument, bloberror.InvalidXMLNodeValue,
+		bloberror.MissingRequiredXMLNode, bloberror.UnsupportedXMLNode, "MalformedXML":
 		return place.Corrupt // the list was damaged on the way, or the blocks are gone
 	}
 	return wire.StatusKind(status)

@@ -32,7 +32,8 @@ import (
 func newID() string { return rand.Text()[:16] }
 
 func blockID(up place.Upload, number int, sum object.Sum) string {
-	return base64.StdEncoding.EncodeToString(fmt.Appendf(nil, "%s-%06d-%s-%016x", up.ID, number, sum.Hex(), time.Now().UnixNano()))
+	return base64.StdEncoding.EncodeToString(fmt.Appendf(nil, "%s-%06d-%s-%016x", up.ID, number, sum.Hex(),
+		time.Now().UnixNano()))
 }
 
 // parseBlock reads a block's ID; the upload is "" for a block of others.
@@ -47,7 +48,8 @@ func parseBlock(id string) (upload, made string, part place.Part) {
 	if err1 != nil || err2 != nil || len(sum) != 8 {
 		return "", "", part
 	}
-	return fields[0], fields[3], place.Part{Number: number, ETag: id, Sum: object.Sum{Kind: object.CRC64NVME, Value: string(sum)}}
+	return fields[0], fields[3],
+		place.Part{Number: number, ETag: id, Sum: object.Sum{Kind: object.CRC64NVME, Value: string(sum)}}
 }
 
 // Begin names an upload; the service hears of it with the first block.
@@ -59,7 +61,8 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 }
 
 // WritePart stages one block (Put Block).
-func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, want object.Sum) (place.Part, error) {
+func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64,
+	want object.Sum) (place.Part, error) {
 	no := func(err error) (place.Part, error) { return place.Part{}, p.fail(ctx, "write part", up.Key, err) }
 	held := room.New(size)
 	defer held.Release()
@@ -93,7 +96,8 @@ func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error
 		}
 	}
 	if len(newest) == 0 {
-		return nil, place.NewError(p.name, "list parts", up.Key, place.NotFound, errors.New("the upload has no parts, or is over"))
+		return nil, place.NewError(p.name, "list parts", up.Key, place.NotFound,
+			errors.New("the upload has no parts, or is over"))
 	}
 	parts := make([]place.Part, 0, len(newest))
 	for _, part := range newest {
@@ -113,7 +117,8 @@ func (p *Place) uncommitted(ctx context.Context, key string) ([]*blockblob.Block
 
 // Finish commits the blocks (Put Block List). The service knows each block's
 // content; that together they are the whole is arithmetic on their checksums.
-func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
+	opts place.WriteOptions) (object.Entry, error) {
 	ids := make([]string, len(parts))
 	var size int64
 	whole := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
@@ -123,13 +128,18 @@ func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
 		size += part.Size
 	}
 	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
-		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum))
+		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt,
+			fmt.Errorf("%s, expected %s", whole, opts.Sum))
 	}
-	return p.guarded(ctx, "finish", up.Key, opts, whole, always, func(when *blob.AccessConditions) (object.Entry, error) {
-		out, err := p.client.NewBlockBlobClient(p.prefix+up.Key).CommitBlockList(ctx, ids, &blockblob.CommitBlockListOptions{
-			Metadata: metadata(opts, whole), HTTPHeaders: headers(opts, nil), Tier: tier(opts), AccessConditions: when,
-		})
-		return object.Entry{Key: up.Key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(whole, opts)}, err
+	return p.guarded(ctx, "finish", up.Key, opts, whole, always, func(when *blob.AccessConditions) (object.Entry,
+		error) {
+		out, err := p.client.NewBlockBlobClient(p.prefix+up.Key).CommitBlockList(ctx, ids,
+			&blockblob.CommitBlockListOptions{
+				Metadata: metadata(opts, whole), HTTPHeaders: headers(opts, nil), Tier: tier(opts),
+				AccessConditions: when,
+			})
+		return object.Entry{Key: up.Key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified),
+			Version: deref(out.VersionID), Latest: true, Sums: kept(whole, opts)}, err
 	})
 }
 
@@ -167,7 +177,8 @@ func (p *Place) Abort(ctx context.Context, up place.Upload) error {
 // uncommitted ones). Blocks behind a blob that is there are not seen.
 func (p *Place) Uploads(ctx context.Context) ([]place.Upload, error) {
 	var found []place.Upload
-	pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &p.prefix, Include: container.ListBlobsInclude{UncommittedBlobs: true}})
+	pager := p.client.NewListBlobsFlatPager(&container.ListBlobsFlatOptions{Prefix: &p.prefix,
+		Include: container.ListBlobsInclude{UncommittedBlobs: true}})
 	var round wire.Round
 	for pager.More() {
 		page, err := pager.NextPage(ctx)

@@ -84,7 +84,8 @@ func newestFirst(states []object.Entry) []object.Entry {
 			}
 			return 1
 		}
-		return -strings.Compare(strings.TrimPrefix(a.Version, snapshotMark), strings.TrimPrefix(b.Version, snapshotMark))
+		return -strings.Compare(strings.TrimPrefix(a.Version, snapshotMark),
+			strings.TrimPrefix(b.Version, snapshotMark))
 	})
 	return states
 }
@@ -104,7 +105,8 @@ func (p *Place) Undelete(ctx context.Context, key string) error {
 			break
 		}
 		if e.Version != "" {
-			_, err = p.CopyFrom(ctx, p, object.Ref{Key: key, Version: e.Version}, key, place.WriteOptions{Condition: place.IfAbsent})
+			_, err = p.CopyFrom(ctx, p, object.Ref{Key: key, Version: e.Version}, key,
+				place.WriteOptions{Condition: place.IfAbsent})
 			return err
 		}
 	}

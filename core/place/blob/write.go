@@ -58,7 +58,8 @@ func (p *Place) CheckName(key string) error {
 
 // Write stores a small blob in one request (Put Blob), a larger one as blocks
 // and their list: either way it appears whole or not at all.
-func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "write", key, err) }
 	if err := p.CheckName(key); err != nil {
 		return object.Entry{}, err
@@ -81,7 +82,8 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 			Metadata: metadata(opts, sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: when,
 			TransactionalValidation: check,
 		})
-		return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(sum, opts)}, err
+		return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified),
+			Version: deref(out.VersionID), Latest: true, Sums: kept(sum, opts)}, err
 	})
 }
 
@@ -127,7 +129,8 @@ func always() bool { return true }
 
 // guarded does one write under its condition, in the way that the service is known
 // to take it, and sees to it that what was written is there.
-func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOptions, sum object.Sum, again func() bool, write func(*blob.AccessConditions) (object.Entry, error)) (object.Entry, error) {
+func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOptions, sum object.Sum,
+	again func() bool, write func(*blob.AccessConditions) (object.Entry, error)) (object.Entry, error) {
 	absent, still := place.PutIfAbsent, place.PutIfStill
 	if op == "finish" {
 		absent, still = place.JoinIfAbsent, place.JoinIfStill
@@ -143,7 +146,8 @@ func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOpt
 		}
 		e, err := write(when)
 		if err = p.fail(ctx, op, key, err); err != nil {
-			if err = p.misread(ctx, p.notDone(err, g.Asks()...), g, key, opts); place.KindOf(err) == place.Otherwise && again() {
+			if err = p.misread(ctx, p.notDone(err, g.Asks()...), g, key,
+				opts); place.KindOf(err) == place.Otherwise && again() {
 				continue
 			}
 			return object.Entry{}, err
@@ -166,19 +170,23 @@ func (p *Place) guarded(ctx context.Context, op, key string, opts place.WriteOpt
 
 // stream stores a blob whose checksum is known: it goes through as it comes, in
 // one request, and the service verifies it.
-func (p *Place) stream(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) stream(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	passing := &once{Fence: wire.NewFence(body), size: size}
-	return p.guarded(ctx, "write", key, opts, opts.Sum, func() bool { return false }, func(when *blob.AccessConditions) (object.Entry, error) {
-		check, digest := p.check(nil, opts.Sum)
-		out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, passing, &blockblob.UploadOptions{
-			Metadata: metadata(opts, opts.Sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts), AccessConditions: when,
-			TransactionalValidation: check,
+	return p.guarded(ctx, "write", key, opts, opts.Sum, func() bool { return false },
+		func(when *blob.AccessConditions) (object.Entry, error) {
+			check, digest := p.check(nil, opts.Sum)
+			out, err := p.client.NewBlockBlobClient(p.prefix+key).Upload(ctx, passing, &blockblob.UploadOptions{
+				Metadata: metadata(opts, opts.Sum), HTTPHeaders: headers(opts, digest), Tier: tier(opts),
+				AccessConditions:        when,
+				TransactionalValidation: check,
+			})
+			if failed := passing.Down(); failed != nil {
+				err = sourceError(ctx, failed)
+			}
+			return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified),
+				Version: deref(out.VersionID), Latest: true, Sums: kept(opts.Sum, opts)}, err
 		})
-		if failed := passing.Down(); failed != nil {
-			err = sourceError(ctx, failed)
-		}
-		return object.Entry{Key: key, Size: size, ETag: mark(out.ETag), Modified: deref(out.LastModified), Version: deref(out.VersionID), Latest: true, Sums: kept(opts.Sum, opts)}, err
-	})
 }
 
 // once is a body that can be read one time, in the form the client asks for.
@@ -233,7 +241,8 @@ func sourceError(ctx context.Context, err error) error {
 }
 
 // writeBlocks writes a large body piece by piece.
-func (p *Place) writeBlocks(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) writeBlocks(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	up := place.Upload{Key: key, ID: newID()}
 	var parts []place.Part
 	whole := object.SumOf(object.CRC64NVME, object.CRC64NVME.New())
@@ -251,7 +260,8 @@ func (p *Place) writeBlocks(ctx context.Context, key string, body io.Reader, siz
 		return object.Entry{}, p.fail(ctx, "write", key, sourceError(ctx, err))
 	}
 	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
-		return object.Entry{}, place.NewError(p.name, "write", key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum))
+		return object.Entry{}, place.NewError(p.name, "write", key, place.Corrupt,
+			fmt.Errorf("%s, expected %s", whole, opts.Sum))
 	}
 	return p.Finish(ctx, up, parts, opts)
 }
@@ -349,7 +359,8 @@ func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
 			_, err = c.Delete(ctx, opts)
 		}
 	}
-	if err = p.fail(ctx, "remove", ref.Key, err); err != nil && place.KindOf(err) == place.Changed && p.store.known.Of(place.QuotedMatch) != place.Refused {
+	if err = p.fail(ctx, "delete", ref.Key, err); err != nil && place.KindOf(err) == place.Changed &&
+		p.store.known.Of(place.QuotedMatch) != place.Refused {
 		switch _, changed := p.Stat(ctx, ref); {
 		case changed == nil: // it is what was seen, and the service does not see it
 			p.store.known.Learn(place.QuotedMatch, place.Refused)
@@ -358,7 +369,7 @@ func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
 			err = changed
 		}
 	}
-	if err = p.fail(ctx, "remove", ref.Key, err); err != nil && place.KindOf(err) == place.NotFound {
+	if err = p.fail(ctx, "delete", ref.Key, err); err != nil && place.KindOf(err) == place.NotFound {
 		return nil
 	}
 	return err
@@ -367,15 +378,18 @@ func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
 // CanCopyFrom tells whether from is a place in the same account.
 func (p *Place) CanCopyFrom(from place.Place) bool {
 	src, ok := from.(*Place)
-	return ok && !p.store.known.Lacks(place.CopyWhole) && src.store.cfg.Address == p.store.cfg.Address && src.store.cfg.Account == p.store.cfg.Account
+	return ok && !p.store.known.Lacks(place.CopyWhole) && src.store.cfg.Address == p.store.cfg.Address &&
+		src.store.cfg.Account == p.store.cfg.Account
 }
 
 // CopyFrom copies inside the account (Copy Blob), and waits for it.
-func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, key string,
+	opts place.WriteOptions) (object.Entry, error) {
 	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "copy", key, err) }
 	other, ok := from.(*Place)
 	if !ok || !p.CanCopyFrom(from) {
-		return no(place.NewError(p.name, "copy", key, place.Unsupported, errors.New("the source lies in another service")))
+		return no(place.NewError(p.name, "copy", key, place.Unsupported,
+			errors.New("the source lies in another service")))
 	}
 	for {
 		e, err := p.copyOnce(ctx, other, src, key, opts)
@@ -386,7 +400,8 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 	}
 }
 
-func (p *Place) copyOnce(ctx context.Context, from *Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) copyOnce(ctx context.Context, from *Place, src object.Ref, key string,
+	opts place.WriteOptions) (object.Entry, error) {
 	no := func(err error) (object.Entry, error) { return object.Entry{}, p.fail(ctx, "copy", key, err) }
 	source, err := from.blob(src)
 	if err != nil {
@@ -401,7 +416,8 @@ func (p *Place) copyOnce(ctx context.Context, from *Place, src object.Ref, key s
 		in.AccessConditions = writeConditions(opts)
 	}
 	if c := ifMark(src.IfMark); c != nil {
-		in.SourceModifiedAccessConditions = &blob.SourceModifiedAccessConditions{SourceIfMatch: c.ModifiedAccessConditions.IfMatch}
+		in.SourceModifiedAccessConditions = &blob.SourceModifiedAccessConditions{
+			SourceIfMatch: c.ModifiedAccessConditions.IfMatch}
 	}
 	target := p.client.NewBlobClient(p.prefix + key)
 	out, err := target.StartCopyFromURL(ctx, source.URL(), in)

@@ -1,6 +1,7 @@
 package folder
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -62,7 +63,7 @@ func (e *Endpoint) Close() error {
 // Open gives the place at a subfolder; "" is the root itself. The subfolder
 // need not exist: writing makes it.
 func (e *Endpoint) Open(sub string) (place.Place, error) {
-	f := &Folder{end: e, base: ".", name: e.name}
+	f := &Folder{end: e, base: ".", name: cmp.Or(e.name, "/")}
 	if sub = strings.Trim(sub, "/"); sub != "" {
 		if err := f.CheckName(sub); err != nil {
 			return nil, err

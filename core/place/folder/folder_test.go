@@ -32,7 +32,8 @@ func open(t *testing.T, dir, sub string, opts Options) place.Place {
 
 func TestConformance(t *testing.T) {
 	t.Run("root", func(t *testing.T) {
-		placetest.Run(t, func(t *testing.T) place.Place { return open(t, t.TempDir(), "", Options{}) }, placetest.Options{})
+		placetest.Run(t, func(t *testing.T) place.Place { return open(t, t.TempDir(), "", Options{}) },
+			placetest.Options{})
 	})
 	t.Run("subfolder, synced", func(t *testing.T) {
 		placetest.Run(t, func(t *testing.T) place.Place {

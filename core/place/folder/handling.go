@@ -13,13 +13,14 @@ import (
 )
 
 var (
-	_ place.FolderMaker = (*Folder)(nil)
-	_ place.Mover       = (*Folder)(nil)
-	_ place.FactsSetter = (*Folder)(nil)
+	_ place.FolderMaker     = (*Folder)(nil)
+	_ place.Mover           = (*Folder)(nil)
+	_ place.AttributeSetter = (*Folder)(nil)
 )
 
-// SetFacts gives a file another time or other permissions.
-func (f *Folder) SetFacts(ctx context.Context, ref object.Ref, original time.Time, mode uint32) (object.Entry, error) {
+// SetAttributes gives a file another time or other permissions.
+func (f *Folder) SetAttributes(ctx context.Context, ref object.Ref, original time.Time, mode uint32) (object.Entry,
+	error) {
 	e, err := f.Stat(ctx, ref)
 	switch {
 	case err != nil:
@@ -64,7 +65,7 @@ func (f *Folder) RemoveFolder(ctx context.Context, key string) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return f.fail("remove folder", key, err)
+	return f.fail("delete folder", key, err)
 }
 
 // Move renames a file, and makes the folder it goes into.

@@ -141,7 +141,8 @@ type ahead struct {
 
 // visits tells whether a subfolder has to be opened for this listing.
 func (w *walk) visits(key string) bool {
-	return !(key <= w.opts.After && !strings.HasPrefix(w.opts.After, key)) && !(w.opts.Shallow && strings.HasPrefix(key, w.prefix))
+	return !(key <= w.opts.After && !strings.HasPrefix(w.opts.After, key)) &&
+		!(w.opts.Shallow && strings.HasPrefix(key, w.prefix))
 }
 
 // lookAhead begins to open the next subfolders.
@@ -156,7 +157,8 @@ func (w *walk) lookAhead(a *ahead, o *opened, dirKey string) {
 		w.begin(func() {
 			// One name, relative to an open folder, links not followed: it cannot
 			// lead out.
-			fd, err := unix.Openat(int(o.dir.Fd()), name[:len(name)-1], unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+			fd, err := unix.Openat(int(o.dir.Fd()), name[:len(name)-1],
+				unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 			if err != nil {
 				done <- &opened{err: err}
 				return

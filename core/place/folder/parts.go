@@ -54,7 +54,8 @@ func (f *Folder) Begin(ctx context.Context, key string, opts place.WriteOptions)
 }
 
 // WritePart writes the part in its place and notes it in the log.
-func (f *Folder) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, sum object.Sum) (place.Part, error) {
+func (f *Folder) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64,
+	sum object.Sum) (place.Part, error) {
 	no := func(err error) (place.Part, error) { return place.Part{}, f.fail("write part", up.Key, err) }
 	data, log := partFiles(f, up)
 	file, err := f.end.root.OpenFile(data, os.O_WRONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
@@ -123,7 +124,8 @@ func (f *Folder) readLog(up place.Upload) ([]place.Part, error) {
 
 // Finish checks that the parts given are the parts written and that they fill
 // the file, then gives it its name.
-func (f *Folder) Finish(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
+func (f *Folder) Finish(ctx context.Context, up place.Upload, parts []place.Part,
+	opts place.WriteOptions) (object.Entry, error) {
 	no := func(err error) (object.Entry, error) { return object.Entry{}, f.fail("finish", up.Key, err) }
 	written, err := f.readLog(up)
 	if err != nil {
@@ -153,16 +155,19 @@ func (f *Folder) Finish(ctx context.Context, up place.Upload, parts []place.Part
 	for _, p := range parts {
 		i, found := slices.BinarySearchFunc(written, p.Number, func(w place.Part, n int) int { return w.Number - n })
 		if !found || written[i].ETag != p.ETag || written[i].Size != p.Size {
-			return no(place.NewError(f.name, "finish", up.Key, place.Corrupt, fmt.Errorf("part %d is not the one that was written", p.Number)))
+			return no(place.NewError(f.name, "finish", up.Key, place.Corrupt,
+				fmt.Errorf("part %d is not the one that was written", p.Number)))
 		}
 		whole = object.CombineCRC64(whole, p.Sum, p.Size)
 		size += p.Size
 	}
 	if info.Size() != size {
-		return no(place.NewError(f.name, "finish", up.Key, place.Corrupt, fmt.Errorf("the parts make %d bytes, the file has %d", size, info.Size())))
+		return no(place.NewError(f.name, "finish", up.Key, place.Corrupt,
+			fmt.Errorf("the parts make %d bytes, the file has %d", size, info.Size())))
 	}
 	if opts.Sum.Kind == object.CRC64NVME && opts.Sum != whole {
-		return no(place.NewError(f.name, "finish", up.Key, place.Corrupt, fmt.Errorf("%s, expected %s", whole, opts.Sum)))
+		return no(place.NewError(f.name, "finish", up.Key, place.Corrupt,
+			fmt.Errorf("%s, expected %s", whole, opts.Sum)))
 	}
 	e, err := f.land(up.Key, t, opts)
 	if err != nil {

@@ -31,7 +31,11 @@ func (f *Folder) Stat(ctx context.Context, ref object.Ref) (object.Entry, error)
 	if info.IsDir() {
 		return object.Entry{}, place.NewError(f.name, "stat", ref.Key, place.NotFound, errors.New("it is a folder"))
 	}
-	return entry(ref.Key, info), nil
+	e := entry(ref.Key, info)
+	if ref.IfMark != "" && e.Mark() != ref.IfMark {
+		return object.Entry{}, place.NewError(f.name, "stat", ref.Key, place.Changed, nil)
+	}
+	return e, nil
 }
 
 // Read opens a file. A file that grows, shrinks or is written to while being
@@ -140,7 +144,8 @@ func (r *reader) Read(p []byte) (int, error) {
 	case err != nil:
 		return 0, r.f.fail("read", r.entry.Key, err)
 	case n == 0:
-		return 0, place.NewError(r.f.name, "read", r.entry.Key, place.Changed, errors.New("it became shorter while being read"))
+		return 0, place.NewError(r.f.name, "read", r.entry.Key, place.Changed,
+			errors.New("it became shorter while being read"))
 	}
 	r.at += int64(n)
 	r.left -= int64(n)
@@ -154,7 +159,8 @@ func (r *reader) end() error {
 		return r.f.fail("read", r.entry.Key, err)
 	}
 	if now := statEntry(r.entry.Key, &st); !now.SameState(&r.entry) {
-		return place.NewError(r.f.name, "read", r.entry.Key, place.Changed, errors.New("it was written to while being read"))
+		return place.NewError(r.f.name, "read", r.entry.Key, place.Changed,
+			errors.New("it was written to while being read"))
 	}
 	return io.EOF
 }

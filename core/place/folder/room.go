@@ -27,7 +27,8 @@ func (f *Folder) FoldsCase() bool {
 		return false
 	}
 	switch uint32(st.Type) {
-	case unix.MSDOS_SUPER_MAGIC, unix.EXFAT_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, unix.CIFS_SUPER_MAGIC, unix.SMB2_SUPER_MAGIC, ntfs, hfsPlus:
+	case unix.MSDOS_SUPER_MAGIC, unix.EXFAT_SUPER_MAGIC, unix.SMB_SUPER_MAGIC, unix.CIFS_SUPER_MAGIC,
+		unix.SMB2_SUPER_MAGIC, ntfs, hfsPlus:
 		return true
 	}
 	return false

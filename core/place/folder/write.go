@@ -21,7 +21,8 @@ import (
 )
 
 // Write puts the content into a temporary file beside the target and renames it.
-func (f *Folder) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (f *Folder) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	if err := f.CheckName(key); err != nil {
 		return object.Entry{}, err
 	}
@@ -128,7 +129,8 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b 
 
 // fill copies exactly size bytes to w, summing as they pass, and holds the
 // result against the expected sum.
-func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Reader, size int64, want object.Sum) ([]object.Sum, error) {
+func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Reader, size int64,
+	want object.Sum) ([]object.Sum, error) {
 	summed := place.SumsItself(body)
 	var crc hash.Hash
 	var sinks []io.Writer
@@ -168,7 +170,8 @@ func (f *Folder) fill(ctx context.Context, key string, w io.Writer, body io.Read
 		}
 	}
 	if done != size {
-		return nil, place.NewError(f.name, "write", key, place.Corrupt, fmt.Errorf("the content has %d bytes or more, not %d", done, size))
+		return nil, place.NewError(f.name, "write", key, place.Corrupt,
+			fmt.Errorf("the content has %d bytes or more, not %d", done, size))
 	}
 	var sums []object.Sum
 	if summed != nil {
@@ -204,7 +207,8 @@ func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entr
 	}
 	if !opts.Original.IsZero() {
 		// Access time is left as it is.
-		times := []unix.Timespec{{Nsec: unix.UTIME_OMIT}, {Sec: opts.Original.Unix(), Nsec: int64(opts.Original.Nanosecond())}}
+		times := []unix.Timespec{{Nsec: unix.UTIME_OMIT},
+			{Sec: opts.Original.Unix(), Nsec: int64(opts.Original.Nanosecond())}}
 		if err := unix.UtimesNanoAt(int(t.dir.file.Fd()), t.name, times, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 			return object.Entry{}, err
 		}
@@ -217,7 +221,7 @@ func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entr
 	if err := t.file.Close(); err != nil {
 		return object.Entry{}, err
 	}
-	if err := f.settle(key, t, opts); err != nil {
+	if err := f.conclude(key, t, opts); err != nil {
 		return object.Entry{}, err
 	}
 	t.landed = true
@@ -229,9 +233,9 @@ func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entr
 	return entry(key, info), nil
 }
 
-// settle moves a temporary file to its name beside it under the write's
+// conclude moves a temporary file to its name beside it under the write's
 // condition.
-func (f *Folder) settle(key string, t *temp, opts place.WriteOptions) error {
+func (f *Folder) conclude(key string, t *temp, opts place.WriteOptions) error {
 	name := path.Base(f.path(key))
 	dirfd := int(t.dir.file.Fd())
 	for again := false; ; again = true {
@@ -333,7 +337,7 @@ func (f *Folder) remove(ctx context.Context, ref object.Ref) error {
 	case err != nil:
 		return err
 	case ref.IfMark != "" && e.Mark() != ref.IfMark:
-		return place.NewError(f.name, "remove", ref.Key, place.Changed, nil)
+		return place.NewError(f.name, "delete", ref.Key, place.Changed, nil)
 	}
-	return f.fail("remove", ref.Key, f.end.root.Remove(f.path(ref.Key)))
+	return f.fail("delete", ref.Key, f.end.root.Remove(f.path(ref.Key)))
 }

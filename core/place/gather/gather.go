@@ -83,6 +83,7 @@ func (p *Place) Abilities() place.Abilities {
 		} else if all.StoredSums != a.StoredSums {
 			all.StoredSums = object.NoSum
 		}
+		all.Tree = (i == 0 || all.Tree) && a.Tree
 		all.KeepsMetadata = all.KeepsMetadata || a.KeepsMetadata
 		all.TimeStep, all.Skew = max(all.TimeStep, a.TimeStep), min(all.Skew, a.Skew)
 	}
@@ -112,7 +113,8 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 		for i := range p.items {
 			it := &p.items[i]
 			if !strings.HasPrefix(prefix, it.As) && !strings.HasPrefix(it.As, prefix) ||
-				it.As <= opts.After && !(strings.HasSuffix(it.As, "/") && it.As < opts.After && strings.HasPrefix(opts.After, it.As)) {
+				it.As <= opts.After && !(strings.HasSuffix(it.As, "/") && it.As < opts.After &&
+					strings.HasPrefix(opts.After, it.As)) {
 				continue
 			}
 			if !p.list(ctx, it, prefix, opts, yield) {
@@ -122,7 +124,8 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 	}
 }
 
-func (p *Place) list(ctx context.Context, it *Item, prefix string, opts place.ListOptions, yield func(object.Entry, error) bool) bool {
+func (p *Place) list(ctx context.Context, it *Item, prefix string, opts place.ListOptions,
+	yield func(object.Entry, error) bool) bool {
 	if !strings.HasSuffix(it.As, "/") {
 		e, err := it.From.Stat(ctx, object.Ref{Key: it.Key})
 		if err != nil {
@@ -197,7 +200,8 @@ func (p *Place) readOnly(op, key string) error {
 }
 
 // Write refuses.
-func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	return object.Entry{}, p.readOnly("write", key)
 }
 
@@ -205,7 +209,7 @@ func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int6
 func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 	errs := make([]error, len(refs))
 	for i, ref := range refs {
-		it, key, err := p.find("remove", ref.Key)
+		it, key, err := p.find("delete", ref.Key)
 		if err == nil {
 			ref.Key = key
 			err = p.rename(it, it.From.Remove(ctx, ref)[0])
@@ -241,22 +245,79 @@ func (p *Place) Landing(target place.Place) place.Place {
 	return &landing{target, &Place{target.Name(), items}}
 }
 
-// landing lists only what is gathered, and is the target otherwise. What is not
-// there yet is no error.
+// landing lists only what is gathered, and is the target otherwise, with all it can do. What
+// is not there yet is no error.
 type landing struct {
 	place.Place
 	part *Place
 }
 
+// Wrapped is the target.
+func (l *landing) Wrapped() place.Place { return l.Place }
+
 func (l *landing) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
 		for e, err := range l.part.List(ctx, prefix, opts) {
 			var miss *place.Error
-			if errors.As(err, &miss) && miss.Kind == place.NotFound && (miss.Key != "" || l.Place.Abilities().MakesRoot) {
+			if errors.As(err, &miss) && miss.Kind == place.NotFound &&
+				(miss.Key != "" || l.Place.Abilities().MakesRoot) {
 				continue
 			}
 			if !yield(e, err) {
 				return
+			}
+		}
+	}
+}
+
+// Describe tells what a file system keeps of a thing, where it lies in one: see [place.Describer].
+func (p *Place) Describe(ctx context.Context, key string) (place.File, error) {
+	it, inner, err := p.find("stat", key)
+	if err != nil {
+		return place.File{}, err
+	}
+	d := place.Can(it.From).Describes
+	if d == nil {
+		return place.File{}, place.NewError(p.name, "stat", key, place.Unsupported, nil)
+	}
+	f, err := d.Describe(ctx, inner)
+	return f, p.rename(it, err)
+}
+
+// Attributes are those of a thing that lies in a file system: see [place.Describer].
+func (p *Place) Attributes(ctx context.Context, key string) (map[string]string, error) {
+	it, inner, err := p.find("stat", key)
+	if err != nil {
+		return nil, err
+	}
+	d := place.Can(it.From).Describes
+	if d == nil {
+		return nil, nil
+	}
+	all, err := d.Attributes(ctx, inner)
+	return all, p.rename(it, err)
+}
+
+// Beside yields the folders and links of the things that lie in file systems, of those below a folder of
+// the top.
+func (p *Place) Beside(ctx context.Context, folder string) iter.Seq2[string, error] {
+	return func(yield func(string, error) bool) {
+		for i := range p.items {
+			it := &p.items[i]
+			d := place.Can(it.From).Describes
+			if d == nil || !strings.HasSuffix(it.As, "/") || !strings.HasPrefix(it.As, folder) {
+				continue
+			}
+			if it.Key != "" && !yield(it.As, nil) {
+				return
+			}
+			for key, err := range d.Beside(ctx, it.Key) {
+				if err == nil {
+					key = it.As + key[len(it.Key):]
+				}
+				if !yield(key, p.rename(it, err)) {
+					return
+				}
 			}
 		}
 	}

@@ -52,12 +52,14 @@ func TestGather(t *testing.T) {
 		items = append(items, gather.Item{From: from[i], Key: keys[i], As: names[i]})
 	}
 	p := gather.New("tray", items)
-	all := []string{"cards (2)/q.wav", "cards-b (2).txt", "cards-b.txt", "cards/1/x.wav", "cards/1/y/z.wav", "cards/2/x.wav"}
+	all := []string{"cards (2)/q.wav", "cards-b (2).txt", "cards-b.txt", "cards/1/x.wav", "cards/1/y/z.wav",
+		"cards/2/x.wav"}
 	assert.Equal(t, all, list(t, p, "", place.ListOptions{}))
 	for i := range all {
 		assert.Equal(t, append([]string(nil), all[i+1:]...), list(t, p, "", place.ListOptions{After: all[i]}), all[i])
 	}
-	assert.Equal(t, []string{"cards (2)/", "cards-b (2).txt", "cards-b.txt", "cards/"}, list(t, p, "", place.ListOptions{Shallow: true}))
+	assert.Equal(t, []string{"cards (2)/", "cards-b (2).txt", "cards-b.txt", "cards/"},
+		list(t, p, "", place.ListOptions{Shallow: true}))
 	assert.Equal(t, []string{"cards/1/x.wav", "cards/1/y/"}, list(t, p, "cards/1/", place.ListOptions{Shallow: true}))
 	r, e, err := p.Read(ctx, "cards (2)/q.wav", place.ReadOptions{})
 	require.NoError(t, err)

@@ -53,7 +53,8 @@ func (s *suite) versions(t *testing.T) {
 	require.NoError(t, p.(place.Versioned).Undelete(ctx, key), "what is there needs nothing")
 	kindOf(t, place.NotFound, p.(place.Versioned).Undelete(ctx, "never/was"))
 
-	_, err = p.(place.ServerCopier).CopyFrom(ctx, p, object.Ref{Key: key, Version: kept[1].Version}, key, place.WriteOptions{})
+	_, err = p.(place.ServerCopier).CopyFrom(ctx, p, object.Ref{Key: key, Version: kept[1].Version}, key,
+		place.WriteOptions{})
 	require.NoError(t, err, "an older version is brought back")
 	assert.Equal(t, "take one", string(read(t, p, key, place.ReadOptions{})))
 	for range 2 { // removing the newest state may leave a marker, or nothing
@@ -96,11 +97,13 @@ func (s *suite) metadata(t *testing.T) {
 	}
 	born := time.Date(2019, 4, 1, 4, 30, 0, 0, time.UTC)
 	data := content(5000)
-	first, err := p.Write(ctx, "a dawn.wav", strings.NewReader(string(data)), 5000, place.WriteOptions{Original: born, ContentType: "audio/x-wav",
-		Metadata: map[string]string{"site": "weir", "take": "1"}})
+	first, err := p.Write(ctx, "a dawn.wav", strings.NewReader(string(data)), 5000,
+		place.WriteOptions{Original: born, ContentType: "audio/x-wav",
+			Metadata: map[string]string{"site": "weir", "take": "1"}})
 	require.NoError(t, err)
 	ref := object.Ref{Key: "a dawn.wav", IfMark: first.Mark()}
-	now, err := writer.SetMetadata(ctx, ref, place.MetadataChange{Set: map[string]string{"take": "2", "mood": "calm"}, Drop: []string{"site"}, ContentType: "audio/wav"})
+	now, err := writer.SetMetadata(ctx, ref, place.MetadataChange{Set: map[string]string{"take": "2", "mood": "calm"},
+		Drop: []string{"site"}, ContentType: "audio/wav"})
 	require.NoError(t, err)
 	e, err := p.Stat(ctx, object.Ref{Key: ref.Key})
 	require.NoError(t, err)
@@ -124,7 +127,7 @@ func (s *suite) metadata(t *testing.T) {
 // links: whoever has the address reads the object, this one, and only reads.
 func (s *suite) links(t *testing.T) {
 	p := s.open(t)
-	if why := place.Lacks(p, place.Links); why != "" {
+	if why := place.Can(p).Lacks(place.Links); why != "" {
 		return
 	}
 	write(t, p, "a&b/s\u00fcd +1.wav", []byte("shared"))
@@ -169,8 +172,13 @@ func (s *suite) cold(t *testing.T) {
 	_, _, err = p.Read(ctx, "deep.wav", place.ReadOptions{})
 	kindOf(t, place.Archived, err)
 	restorer := p.(place.Restorer)
-	require.NoError(t, restorer.Restore(ctx, object.Ref{Key: "deep.wav"}, 2))
-	require.NoError(t, restorer.Restore(ctx, object.Ref{Key: "deep.wav"}, 2), "asking again is no error")
+	assert.Error(t, restorer.Restore(ctx, object.Ref{Key: "deep.wav"}, place.RestoreOptions{Days: 2, Tier: "At Once"}))
+	for _, tier := range restorer.RestoreTiers() { // asking again is no error
+		require.NoError(t, restorer.Restore(ctx, object.Ref{Key: "deep.wav"}, place.RestoreOptions{Days: 2,
+			Tier: tier}))
+	}
+	require.NoError(t, restorer.Restore(ctx, object.Ref{Key: "deep.wav"}, place.RestoreOptions{Days: 2}),
+		"asking again is no error")
 	e, err = p.Stat(ctx, object.Ref{Key: "deep.wav"})
 	require.NoError(t, err)
 	assert.Equal(t, object.Restoring, e.Archive)
@@ -185,7 +193,7 @@ func (s *suite) folders(t *testing.T) {
 	p := s.open(t)
 	maker, ok := p.(place.FolderMaker)
 	if !ok {
-		assert.NotEmpty(t, place.Lacks(p, place.Folders))
+		assert.NotEmpty(t, place.Can(p).Lacks(place.Folders))
 		return
 	}
 	require.NoError(t, maker.MakeFolder(ctx, "masters/2027/"))

@@ -61,7 +61,7 @@ func Run(t *testing.T, open func(t *testing.T) place.Place, opts Options) {
 		{"many pages", s.manyPages},
 		{"ranges", s.ranges},
 		{"conditions", s.conditions},
-		{"removal", s.removal},
+		{"deletion", s.removal},
 		{"parts", s.parts},
 		{"server copy", s.serverCopy},
 		{"errors", s.errors},
@@ -140,7 +140,8 @@ func (s *suite) roundTrip(t *testing.T) {
 	for _, size := range []int{0, 1, 4096, 64 << 10, 64<<10 + 1, 1 << 20, 3<<20 + 17} {
 		for _, given := range []bool{false, true} {
 			data := content(size)
-			opts := place.WriteOptions{Original: born, Mode: 0o640, ContentType: "audio/x-wav", Metadata: map[string]string{"recordist": "no. 7"}}
+			opts := place.WriteOptions{Original: born, Mode: 0o640, ContentType: "audio/x-wav",
+				Metadata: map[string]string{"recordist": "no. 7"}}
 			if given {
 				opts.Sum = sumOf(object.CRC64NVME, data)
 			}
@@ -198,7 +199,8 @@ func (s *suite) nothingHalf(t *testing.T) {
 	p := s.open(t)
 	for _, size := range []int{1000, 2 << 20} {
 		data := content(size)
-		_, err := p.Write(ctx, "damaged", bytes.NewReader(data), int64(size), place.WriteOptions{Sum: sumOf(object.CRC64NVME, content(7))})
+		_, err := p.Write(ctx, "damaged", bytes.NewReader(data), int64(size),
+			place.WriteOptions{Sum: sumOf(object.CRC64NVME, content(7))})
 		kindOf(t, place.Corrupt, err)
 		_, err = p.Write(ctx, "short", bytes.NewReader(data[:size-1]), int64(size), place.WriteOptions{})
 		assert.Error(t, err)
@@ -218,11 +220,13 @@ func (s *suite) nothingHalf(t *testing.T) {
 }
 
 // tangled are keys whose order tells bytes from names from folders.
-var tangled = []string{"a-b", "a.wav", "a/b", "a/b-c", "a/b/c", "a0", "b", "ba", "c/d/e/f", "c/d/e0", "c/d/g", "z", "ä", "鳥/声"}
+var tangled = []string{"a-b", "a.wav", "a/b", "a/b-c", "a/b/c", "a0", "b", "ba", "c/d/e/f", "c/d/e0", "c/d/g", "z",
+	"ä", "鳥/声"}
 
 func (s *suite) listing(t *testing.T) {
 	p := s.open(t)
-	keys := slices.DeleteFunc(slices.Clone(tangled), func(k string) bool { return k == "a/b" }) // no folder can hold a/b beside a/b/c
+	// no folder can hold a/b beside a/b/c
+	keys := slices.DeleteFunc(slices.Clone(tangled), func(k string) bool { return k == "a/b" })
 	for _, i := range rand.Perm(len(keys)) {
 		write(t, p, keys[i], []byte(keys[i]))
 	}
@@ -239,9 +243,11 @@ func (s *suite) listing(t *testing.T) {
 	for i, k := range keys {
 		assert.Equal(t, keys[i+1:], list(t, p, "", place.ListOptions{After: k}), "after %q", k)
 	}
-	assert.Equal(t, []string{"a-b", "a.wav", "a/", "a0", "b", "ba", "c/", "z", "ä", "鳥/"}, list(t, p, "", place.ListOptions{Shallow: true}))
+	assert.Equal(t, []string{"a-b", "a.wav", "a/", "a0", "b", "ba", "c/", "z", "ä", "鳥/"},
+		list(t, p, "", place.ListOptions{Shallow: true}))
 	assert.Equal(t, []string{"c/d/e/", "c/d/e0", "c/d/g"}, list(t, p, "c/d/", place.ListOptions{Shallow: true}))
-	assert.Equal(t, []string{"a0", "b", "ba", "c/", "z", "ä", "鳥/"}, list(t, p, "", place.ListOptions{Shallow: true, After: "a/"}))
+	assert.Equal(t, []string{"a0", "b", "ba", "c/", "z", "ä", "鳥/"},
+		list(t, p, "", place.ListOptions{Shallow: true, After: "a/"}))
 	for e, err := range p.List(ctx, "", place.ListOptions{Shallow: true}) {
 		require.NoError(t, err)
 		assert.Equal(t, strings.HasSuffix(e.Key, "/"), e.Kind == object.Prefix)
@@ -327,6 +333,8 @@ func (s *suite) conditions(t *testing.T) {
 	kindOf(t, place.Changed, err)
 	_, _, err = p.Read(ctx, "take.json", place.ReadOptions{IfMark: first.Mark()})
 	kindOf(t, place.Changed, err)
+	_, err = p.Stat(ctx, object.Ref{Key: "take.json", IfMark: first.Mark()})
+	kindOf(t, place.Changed, err)
 	kindOf(t, place.Changed, p.Remove(ctx, object.Ref{Key: "take.json", IfMark: first.Mark()})[0])
 	assert.Equal(t, "three", string(read(t, p, "take.json", place.ReadOptions{})))
 }
@@ -336,7 +344,8 @@ func (s *suite) removal(t *testing.T) {
 	a := write(t, p, "x/a", []byte("a"))
 	write(t, p, "x/b", []byte("b"))
 	write(t, p, "x/c", []byte("c"))
-	for _, err := range p.Remove(ctx, object.Ref{Key: "x/a", IfMark: a.Mark()}, object.Ref{Key: "x/never"}, object.Ref{Key: "x/b"}) {
+	for _, err := range p.Remove(ctx, object.Ref{Key: "x/a", IfMark: a.Mark()}, object.Ref{Key: "x/never"},
+		object.Ref{Key: "x/b"}) {
 		assert.NoError(t, err, "what is not there is gone already")
 	}
 	assert.Equal(t, []string{"x/c"}, list(t, p, "", place.ListOptions{}))
@@ -386,7 +395,8 @@ func (s *suite) parts(t *testing.T) {
 		require.Len(t, ups, 1)
 	}
 
-	second, err := pw.WritePart(ctx, up, 2, int64(size), bytes.NewReader(chunk(2)), int64(size), sumOf(object.CRC64NVME, chunk(2)))
+	second, err := pw.WritePart(ctx, up, 2, int64(size), bytes.NewReader(chunk(2)), int64(size),
+		sumOf(object.CRC64NVME, chunk(2)))
 	require.NoError(t, err)
 	all := []place.Part{first, second, third}
 	opts.Sum = sumOf(object.CRC64NVME, content(3))
@@ -428,7 +438,8 @@ func (s *suite) serverCopy(t *testing.T) {
 	}
 	require.True(t, copier.CanCopyFrom(p))
 	data := content(200_000)
-	src, err := p.Write(ctx, "a&b/süd +1.wav", bytes.NewReader(data), int64(len(data)), place.WriteOptions{Metadata: map[string]string{"site": "weir"}})
+	src, err := p.Write(ctx, "a&b/süd +1.wav", bytes.NewReader(data), int64(len(data)),
+		place.WriteOptions{Metadata: map[string]string{"site": "weir"}})
 	require.NoError(t, err)
 	_, err = copier.CopyFrom(ctx, p, object.Ref{Key: src.Key, IfMark: src.Mark()}, "copy.wav", place.WriteOptions{})
 	require.NoError(t, err)
@@ -462,18 +473,23 @@ func (s *suite) errors(t *testing.T) {
 	_, err = p.Stat(stopped, object.Ref{Key: "one"})
 	kindOf(t, place.Cancelled, err)
 	if pw, ok := p.(place.PartWriter); ok && !s.opts.ImplicitUploads {
-		_, err = pw.WritePart(ctx, place.Upload{Key: "one", ID: "bm9uZQ"}, 1, 0, strings.NewReader("x"), 1, object.Sum{})
+		_, err = pw.WritePart(ctx, place.Upload{Key: "one", ID: "bm9uZQ"}, 1, 0, strings.NewReader("x"), 1,
+			object.Sum{})
 		kindOf(t, place.NotFound, err)
 	}
 }
 
 // Hostile are names that programs trip over.
 var Hostile = []string{
-	"esc\x1b[2J.wav", "new\nline.wav", "tab\there", "bell\a", "del\x7f", "c1\u009b31m", "rtl\u202egpj.wav", "zero\u200bwidth",
-	"nfc-\u00e9", "nfd-e\u0301", "plus+and space", "percent%41", "amp&<xml>\"quote'", "q?uery#frag", "semi;colon=x", "back\\slash",
+	"esc\x1b[2J.wav", "new\nline.wav", "tab\there", "bell\a", "del\x7f", "c1\u009b31m", "rtl\u202egpj.wav",
+	"zero\u200bwidth",
+	"nfc-\u00e9", "nfd-e\u0301", "plus+and space", "percent%41", "amp&<xml>\"quote'", "q?uery#frag", "semi;colon=x",
+	"back\\slash",
 	"star*", "[brackets]", "dollar$(x)", "-rf", "~", "..hidden", "trailing.", " lead and trail ",
-	"a//b", "/lead", "dir/", "x/../y", "./z", "x/./y", "..", "../up", strings.Repeat("n", 255), strings.Repeat("n", 256),
-	strings.Repeat("deep/", 100) + "leaf", strings.Repeat("k", 1024), strings.Repeat("k/", 511) + "kk", "nul\x00byte", "bad\xffutf8",
+	"a//b", "/lead", "dir/", "x/../y", "./z", "x/./y", "..", "../up", strings.Repeat("n", 255),
+	strings.Repeat("n", 256),
+	strings.Repeat("deep/", 100) + "leaf", strings.Repeat("k", 1024), strings.Repeat("k/", 511) + "kk", "nul\x00byte",
+	"bad\xffutf8",
 }
 
 // hostileNames: every name either makes the whole round trip or is refused as
@@ -520,7 +536,7 @@ func (s *suite) model(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		parts := rapid.SliceOfN(part, 1, 3).Draw(t, "parts")
 		key := strings.Join(parts, "/") + ".wav" // a name, never a folder too
-		if rapid.Bool().Draw(t, "remove") {
+		if rapid.Bool().Draw(t, "delete") {
 			require.NoError(t, p.Remove(ctx, object.Ref{Key: key})[0])
 			delete(want, key)
 		} else {

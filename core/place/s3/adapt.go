@@ -12,12 +12,15 @@ import (
 // turnedAway are the codes by which stores refuse how something was asked. They
 // are said of other things too, so that they count only for what is not known to
 // work.
-var turnedAway = []string{"InvalidRequest", "InvalidArgument", "MissingContentMD5", "MalformedXML", "MalformedPOSTRequest", "MalformedTrailerError",
-	"InvalidTrailer", "MissingContentLength", "UnsupportedArgument", "UnexpectedContent", "BadRequest", "InvalidDigest", "XAmzContentSHA256Mismatch",
+var turnedAway = []string{"InvalidRequest", "InvalidArgument", "MissingContentMD5", "MalformedXML",
+	"MalformedPOSTRequest", "MalformedTrailerError",
+	"InvalidTrailer", "MissingContentLength", "UnsupportedArgument", "UnexpectedContent", "BadRequest",
+	"InvalidDigest", "XAmzContentSHA256Mismatch",
 	"XAmzContentChecksumMismatch", "IncompleteBody"}
 
 // notDone are those by which they say that they have no such thing.
-var notDone = []string{"NotImplemented", "XNotImplemented", "UnsupportedHeader", "UnsupportedOperation", "MethodNotAllowed"}
+var notDone = []string{"NotImplemented", "XNotImplemented", "UnsupportedHeader", "UnsupportedOperation",
+	"MethodNotAllowed"}
 
 // adapt looks whether a refusal is about one of the asks a request was made with.
 // Then that is learned, and the error says that the same, asked again, goes
@@ -46,8 +49,11 @@ func (p *Place) adapt(err error, asks ...place.Ask) error {
 // culprit is the ask that a refusal is most likely about, "" for none.
 func (p *Place) culprit(e *place.Error, asks []place.Ask) place.Ask {
 	k := p.store.known
-	plainly := e.Status == http.StatusNotImplemented || e.Status == http.StatusMethodNotAllowed || slices.Contains(notDone, e.Code)
-	vaguely := e.Status >= 400 && e.Status < 500 && (slices.Contains(turnedAway, e.Code) || e.Code == "" && e.Status != http.StatusForbidden && e.Status != http.StatusNotFound && e.Status != http.StatusPreconditionFailed && e.Status != http.StatusConflict)
+	plainly := e.Status == http.StatusNotImplemented || e.Status == http.StatusMethodNotAllowed ||
+		slices.Contains(notDone, e.Code)
+	vaguely := e.Status >= 400 && e.Status < 500 && (slices.Contains(turnedAway, e.Code) || e.Code == "" &&
+		e.Status != http.StatusForbidden && e.Status != http.StatusNotFound &&
+		e.Status != http.StatusPreconditionFailed && e.Status != http.StatusConflict)
 	var open []place.Ask
 	for _, a := range asks {
 		if plainly || !k.Does(a) {
@@ -77,7 +83,8 @@ func (p *Place) culprit(e *place.Error, asks []place.Ask) place.Ask {
 
 func isCondition(a place.Ask) bool {
 	switch a {
-	case place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent, place.CopyIfStill:
+	case place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent,
+		place.CopyIfStill:
 		return true
 	}
 	return false

@@ -30,7 +30,8 @@ func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
 			return found, sdkError(ctx, s.cfg.Name, "list buckets", "", err)
 		}
 		if next := aws.ToString(out.ContinuationToken); next != "" && round.Again(next) {
-			return found, place.NewError(s.cfg.Name, "list buckets", "", place.ServerFault, errors.New("the store gives the same page again and again"))
+			return found, place.NewError(s.cfg.Name, "list buckets", "", place.ServerFault,
+				errors.New("the store gives the same page again and again"))
 		}
 		for _, b := range out.Buckets {
 			found = append(found, place.Bucket{Name: aws.ToString(b.Name), Made: aws.ToTime(b.CreationDate)})
@@ -44,7 +45,8 @@ func (s *Store) Buckets(ctx context.Context) ([]place.Bucket, error) {
 func (s *Store) MakeBucket(ctx context.Context, name string) error {
 	in := &s3.CreateBucketInput{Bucket: &name}
 	if s.cfg.Region != "us-east-1" { // which must not be named, says the reference
-		in.CreateBucketConfiguration = &types.CreateBucketConfiguration{LocationConstraint: types.BucketLocationConstraint(s.cfg.Region)}
+		in.CreateBucketConfiguration = &types.CreateBucketConfiguration{
+			LocationConstraint: types.BucketLocationConstraint(s.cfg.Region)}
 	}
 	_, err := s.sdk.CreateBucket(ctx, in)
 	err = sdkError(ctx, s.cfg.Name, "make bucket", name, err)
@@ -58,7 +60,7 @@ func (s *Store) MakeBucket(ctx context.Context, name string) error {
 // RemoveBucket removes an empty bucket (DeleteBucket).
 func (s *Store) RemoveBucket(ctx context.Context, name string) error {
 	_, err := s.sdk.DeleteBucket(ctx, &s3.DeleteBucketInput{Bucket: &name})
-	return sdkError(ctx, s.cfg.Name, "remove bucket", name, err)
+	return sdkError(ctx, s.cfg.Name, "delete bucket", name, err)
 }
 
 var bucketName = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]*[a-z0-9]$`)
@@ -76,7 +78,8 @@ func (s *Store) CheckBucketName(name string) error {
 		why = "dots in a bucket's name stand between letters or digits"
 	case net.ParseIP(name) != nil:
 		why = "a bucket's name must not look like an IP address"
-	case strings.HasPrefix(name, "xn--") || strings.HasPrefix(name, "sthree-") || strings.HasSuffix(name, "-s3alias") || strings.HasSuffix(name, "--ol-s3"):
+	case strings.HasPrefix(name, "xn--") || strings.HasPrefix(name, "sthree-") ||
+		strings.HasSuffix(name, "-s3alias") || strings.HasSuffix(name, "--ol-s3"):
 		why = "this beginning or ending is reserved by the API"
 	default:
 		return nil
@@ -108,7 +111,8 @@ func (s *Store) SetVersioning(ctx context.Context, bucket string, on bool) error
 		status = types.BucketVersioningStatusEnabled
 	}
 	_, err := s.sdk.PutBucketVersioning(ctx, &s3.PutBucketVersioningInput{Bucket: &bucket,
-		ChecksumAlgorithm: types.ChecksumAlgorithmCrc32, VersioningConfiguration: &types.VersioningConfiguration{Status: status}})
+		ChecksumAlgorithm:       types.ChecksumAlgorithmCrc32,
+		VersioningConfiguration: &types.VersioningConfiguration{Status: status}})
 	return sdkError(ctx, s.cfg.Name, "set versioning", bucket, err)
 }
 
@@ -120,9 +124,12 @@ func (s *Store) Now(ctx context.Context) (time.Time, error) {
 // permissions are the actions of the API's "Actions, resources, and condition
 // keys", by step of a test.
 var permissions = map[string]string{
-	"list buckets": "s3:ListAllMyBuckets", "list": "s3:ListBucket", "read": "s3:GetObject", "write": "s3:PutObject", "remove": "s3:DeleteObject",
-	"versioning": "s3:GetBucketVersioning", "tags": "s3:PutObjectTagging", "parts": "s3:PutObject and s3:AbortMultipartUpload",
-	"metadata": "s3:PutObject and s3:GetObject", "copy inside": "s3:PutObject and s3:GetObject", "rate": "s3:PutObject", "write if absent": "s3:PutObject",
+	"list buckets": "s3:ListAllMyBuckets", "list": "s3:ListBucket", "read": "s3:GetObject", "write": "s3:PutObject",
+	"delete":     "s3:DeleteObject",
+	"versioning": "s3:GetBucketVersioning", "tags": "s3:PutObjectTagging",
+	"parts":    "s3:PutObject and s3:AbortMultipartUpload",
+	"metadata": "s3:PutObject and s3:GetObject", "copy inside": "s3:PutObject and s3:GetObject",
+	"rate": "s3:PutObject", "write if absent": "s3:PutObject",
 }
 
 // Permission is what the API calls the permission for a step of a test.

@@ -55,7 +55,8 @@ func sdkError(ctx context.Context, name, op, key string, err error) error {
 	}
 	var api smithy.APIError
 	if errors.As(err, &api) {
-		e := place.NewError(name, op, key, errorKind(status, api.ErrorCode()), errors.New(cmp.Or(api.ErrorMessage(), "HTTP "+strconv.Itoa(status))))
+		e := place.NewError(name, op, key, errorKind(status, api.ErrorCode()),
+			errors.New(cmp.Or(api.ErrorMessage(), "HTTP "+strconv.Itoa(status))))
 		e.Code, e.Status, e.Request = api.ErrorCode(), status, requestID(err)
 		return e
 	}
@@ -103,7 +104,7 @@ func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 		if ref.IfMark != "" {
 			e, err := p.Stat(ctx, object.Ref{Key: ref.Key, Version: ref.Version})
 			if err == nil && e.Mark() != ref.IfMark {
-				err = place.NewError(p.name, "remove", ref.Key, place.Changed, nil)
+				err = place.NewError(p.name, "delete", ref.Key, place.Changed, nil)
 			}
 			if err != nil {
 				if place.KindOf(err) != place.NotFound {
@@ -126,7 +127,7 @@ func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 }
 
 func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
-	r := request{method: http.MethodDelete, op: "remove", key: ref.Key}
+	r := request{method: http.MethodDelete, op: "delete", key: ref.Key}
 	if ref.Version != "" {
 		r.query = map[string][]string{"versionId": {ref.Version}}
 	}
@@ -152,7 +153,8 @@ func codeOf(err error) string {
 // which is not known to copy nothing.
 func (p *Place) CanCopyFrom(from place.Place) bool {
 	src, ok := from.(*Place)
-	return ok && !p.store.known.Lacks(place.CopyWhole) && (src.store == p.store || src.store.base == p.store.base && src.store.cfg.AccessKey != "" && src.store.cfg.AccessKey == p.store.cfg.AccessKey)
+	return ok && !p.store.known.Lacks(place.CopyWhole) && (src.store == p.store || src.store.base == p.store.base &&
+		src.store.cfg.AccessKey != "" && src.store.cfg.AccessKey == p.store.cfg.AccessKey)
 }
 
 // copySource names an object as the source of a copy.
@@ -168,14 +170,17 @@ func (p *Place) copySource(src object.Ref) string {
 func (p *Place) CanCopyParts() bool { return !p.store.known.Lacks(place.CopyRange) }
 
 // CopyPart copies a range inside the store (UploadPartCopy).
-func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from place.Place, src object.Ref, offset, size int64) (place.Part, error) {
+func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from place.Place, src object.Ref, offset,
+	size int64) (place.Part, error) {
 	other, ok := from.(*Place)
 	if !ok || !p.CanCopyFrom(from) {
-		return place.Part{}, place.NewError(p.name, "copy part", up.Key, place.Unsupported, errors.New("the source lies in another service"))
+		return place.Part{}, place.NewError(p.name, "copy part", up.Key, place.Unsupported,
+			errors.New("the source lies in another service"))
 	}
 	in := &s3.UploadPartCopyInput{
 		Bucket: &p.bucket, Key: aws.String(p.prefix + up.Key), UploadId: &up.ID, PartNumber: aws.Int32(int32(number)),
-		CopySource: aws.String(other.copySource(src)), CopySourceRange: aws.String(fmt.Sprintf("bytes=%d-%d", offset, offset+size-1)),
+		CopySource:      aws.String(other.copySource(src)),
+		CopySourceRange: aws.String(fmt.Sprintf("bytes=%d-%d", offset, offset+size-1)),
 	}
 	in.CopySourceIfMatch = p.sourceMatch(src.IfMark)
 	if err := p.still(ctx, other, src); err != nil {
@@ -198,10 +203,12 @@ func (p *Place) CopyPart(ctx context.Context, up place.Upload, number int, from 
 }
 
 // CopyFrom copies inside the store (CopyObject: up to 5 GiB).
-func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, key string,
+	opts place.WriteOptions) (object.Entry, error) {
 	other, ok := from.(*Place)
 	if !ok || !p.CanCopyFrom(from) {
-		return object.Entry{}, place.NewError(p.name, "copy", key, place.Unsupported, errors.New("the source lies in another service"))
+		return object.Entry{}, place.NewError(p.name, "copy", key, place.Unsupported,
+			errors.New("the source lies in another service"))
 	}
 	for {
 		e, err := p.copyOnce(ctx, other, src, key, opts)
@@ -212,7 +219,8 @@ func (p *Place) CopyFrom(ctx context.Context, from place.Place, src object.Ref, 
 	}
 }
 
-func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key string, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key string,
+	opts place.WriteOptions) (object.Entry, error) {
 	g, err := p.guard(ctx, "copy", key, opts)
 	if err != nil {
 		return object.Entry{}, err
@@ -269,7 +277,8 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 			return object.Entry{}, err
 		}
 		if e.ETag != "" && there.ETag != e.ETag {
-			return object.Entry{}, place.NewError(p.name, "copy", key, place.Changed, errors.New("another writer came between; look at both before planning again"))
+			return object.Entry{}, place.NewError(p.name, "copy", key, place.Changed,
+				errors.New("another writer came between; look at both before planning again"))
 		}
 		e.ETag, e.Version, e.Modified = there.ETag, there.Version, there.Modified
 	}
@@ -288,11 +297,13 @@ func (p *Place) sourceMatch(mark string) *string {
 // misread looks into a copy whose conditions do not hold, as the store says, which
 // does not tell the one on the source from the one on what is replaced. Where both
 // hold, by a look at each, the store reads them in another way.
-func (p *Place) misread(ctx context.Context, err error, from *Place, src object.Ref, key string, opts place.WriteOptions) error {
+func (p *Place) misread(ctx context.Context, err error, from *Place, src object.Ref, key string,
+	opts place.WriteOptions) error {
 	if src.IfMark == "" || place.KindOf(err) != place.Changed {
 		return p.asExists(err, opts)
 	}
-	if _, changed := from.Stat(ctx, object.Ref{Key: src.Key, Version: src.Version, IfMark: src.IfMark}); changed != nil {
+	if _, changed := from.Stat(ctx, object.Ref{Key: src.Key, Version: src.Version,
+		IfMark: src.IfMark}); changed != nil {
 		return changed
 	}
 	if opts.Condition != place.Always {
@@ -300,7 +311,8 @@ func (p *Place) misread(ctx context.Context, err error, from *Place, src object.
 		switch {
 		case gone != nil && place.KindOf(gone) != place.NotFound:
 			return gone
-		case opts.Condition == place.IfAbsent && gone == nil, opts.Condition == place.IfStill && (gone != nil || there.Mark() != opts.Mark):
+		case opts.Condition == place.IfAbsent && gone == nil, opts.Condition == place.IfStill &&
+			(gone != nil || there.Mark() != opts.Mark):
 			return p.asExists(err, opts)
 		}
 	}
@@ -335,7 +347,8 @@ func (p *Place) still(ctx context.Context, from *Place, src object.Ref) error {
 // asExists is a condition that did not hold by the name of the one that was asked.
 func (p *Place) asExists(err error, opts place.WriteOptions) error {
 	var e *place.Error
-	if opts.Condition == place.IfAbsent && errors.As(err, &e) && e.Kind == place.Changed && e.Code != "CopySourceConditionFailed" {
+	if opts.Condition == place.IfAbsent && errors.As(err, &e) && e.Kind == place.Changed &&
+		e.Code != "CopySourceConditionFailed" {
 		e.Kind = place.Exists
 	}
 	return err

@@ -24,7 +24,8 @@ func (p *Place) KeepDigest(ctx context.Context, ref object.Ref, digest, of objec
 	}
 	name := place.DigestTag(digest.Kind)
 	if tags[name] = place.FormatDigest(digest, of); len(tags) > mostTags {
-		return object.Entry{}, place.NewError(p.name, "keep digest", ref.Key, place.Unsupported, errors.New("it has all the tags it can have"))
+		return object.Entry{}, place.NewError(p.name, "keep digest", ref.Key, place.Unsupported,
+			errors.New("it has all the tags it can have"))
 	}
 	if err := p.SetTags(ctx, ref, tags); err != nil {
 		return object.Entry{}, err
@@ -33,7 +34,8 @@ func (p *Place) KeepDigest(ctx context.Context, ref object.Ref, digest, of objec
 }
 
 // KeptDigest looks at the metadata, then at the tags.
-func (p *Place) KeptDigest(ctx context.Context, ref object.Ref, kind object.SumKind, of object.Sum) (object.Sum, error) {
+func (p *Place) KeptDigest(ctx context.Context, ref object.Ref, kind object.SumKind, of object.Sum) (object.Sum,
+	error) {
 	e, err := p.Stat(ctx, ref)
 	if err != nil {
 		return object.Sum{}, err

@@ -34,7 +34,8 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 	if err == nil {
 		var group errgroup.Group
 		group.SetLimit(6)
-		for _, try := range []func() error{x.sumsAhead, x.sumBehind, x.joins, x.copies, x.removals, x.names, x.ranges, x.metadata, x.listings, x.versions} {
+		for _, try := range []func() error{x.sumsAhead, x.sumBehind, x.joins, x.copies, x.removals, x.names, x.ranges,
+			x.metadata, x.tags, x.listings, x.versions} {
 			group.Go(try)
 		}
 		err = group.Wait()
@@ -84,7 +85,8 @@ func (x *examination) try(once func() error) error {
 func (x *examination) put(key string, data []byte, h http.Header) (http.Header, error) {
 	var answer http.Header
 	err := x.try(func() error {
-		r := request{method: http.MethodPut, op: "write", key: x.prefix + key, header: h.Clone(), body: bytes.NewReader(data), size: int64(len(data)), payload: unsignedPayload}
+		r := request{method: http.MethodPut, op: "write", key: x.prefix + key, header: h.Clone(),
+			body: bytes.NewReader(data), size: int64(len(data)), payload: unsignedPayload}
 		if x.signed {
 			r.payload = sha256Hex(data)
 		}
@@ -118,7 +120,8 @@ func (x *examination) get(key string) (data []byte, err error) {
 
 func (x *examination) head(key string) (h http.Header, err error) {
 	err = x.try(func() error {
-		resp, err := x.p.do(x.ctx, request{method: http.MethodHead, op: "stat", key: x.prefix + key, header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}})
+		resp, err := x.p.do(x.ctx, request{method: http.MethodHead, op: "stat", key: x.prefix + key,
+			header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}})
 		if err != nil {
 			return err
 		}
@@ -166,7 +169,7 @@ func (x *examination) conditions() error {
 	}
 	_, right := x.put("guarded-new", place.Sample, http.Header{"If-None-Match": {"*"}})
 	_, wrong := x.put("guarded", place.Another, http.Header{"If-None-Match": {"*"}})
-	x.Settle(place.PutIfAbsent, right, wrong)
+	x.Conclude(place.PutIfAbsent, right, wrong)
 	x.matches("guarded", place.PutIfStill, true, func(match string) error {
 		_, err := x.put("guarded", place.Sample, http.Header{"If-Match": {match}})
 		return err
@@ -200,7 +203,7 @@ func (x *examination) matches(key string, a place.Ask, learn bool, act func(matc
 	} else if learn && right == nil {
 		x.Answer(place.QuotedMatch, place.Works)
 	}
-	x.Settle(a, right, wrong)
+	x.Conclude(a, right, wrong)
 }
 
 func (x *examination) unquoted() bool {
@@ -209,7 +212,8 @@ func (x *examination) unquoted() bool {
 
 // sumsAhead sends checksums ahead of content, right ones and wrong ones.
 func (x *examination) sumsAhead() error {
-	for ask, kind := range map[place.Ask]object.SumKind{place.SumAhead: object.CRC64NVME, place.CRC32CAhead: object.CRC32C, place.SHA256Ahead: object.SHA256} {
+	for ask, kind := range map[place.Ask]object.SumKind{place.SumAhead: object.CRC64NVME,
+		place.CRC32CAhead: object.CRC32C, place.SHA256Ahead: object.SHA256} {
 		h := kind.New()
 		h.Write(place.Sample)
 		sum := object.SumOf(kind, h)
@@ -217,7 +221,7 @@ func (x *examination) sumsAhead() error {
 		_, right := x.put(key, place.Sample, http.Header{sumHeaders[kind]: {sum.Base64()}})
 		kept, _ := x.head(key)
 		_, wrong := x.put(key, place.Another, http.Header{sumHeaders[kind]: {sum.Base64()}})
-		x.Settle(ask, right, wrong)
+		x.Conclude(ask, right, wrong)
 		if ask == place.SumAhead {
 			is := place.Ignored
 			if right == nil && kept.Get(sumHeaders[kind]) == sum.Base64() {
@@ -230,11 +234,11 @@ func (x *examination) sumsAhead() error {
 	md5Header := http.Header{"Content-Md5": {base64.StdEncoding.EncodeToString(digest[:])}}
 	_, right := x.put("summed-md5", place.Sample, md5Header)
 	_, wrong := x.put("summed-md5", place.Another, md5Header)
-	x.Settle(place.MD5Ahead, right, wrong)
+	x.Conclude(place.MD5Ahead, right, wrong)
 	signed := http.Header{"X-Amz-Content-Sha256": {sha256Hex(place.Sample)}}
 	_, right = x.put("signed", place.Sample, signed)
 	_, wrong = x.put("signed", place.Another, signed)
-	x.Settle(place.SignedBody, right, wrong)
+	x.Conclude(place.SignedBody, right, wrong)
 	return nil
 }
 
@@ -250,8 +254,10 @@ func (x *examination) behindOnce(key string, spoil bool) error {
 			i := bytes.IndexByte(raw, 'S')
 			raw[i] = 's'
 		}
-		resp, err := x.p.do(x.ctx, request{method: http.MethodPut, op: "write", key: x.prefix + key, payload: unsignedTrailer, size: int64(len(raw)), body: bytes.NewReader(raw),
-			header: http.Header{"Content-Encoding": {"aws-chunked"}, "X-Amz-Decoded-Content-Length": {itoa(len(place.Sample))}, "X-Amz-Trailer": {trailerName}}})
+		resp, err := x.p.do(x.ctx, request{method: http.MethodPut, op: "write", key: x.prefix + key,
+			payload: unsignedTrailer, size: int64(len(raw)), body: bytes.NewReader(raw),
+			header: http.Header{"Content-Encoding": {"aws-chunked"},
+				"X-Amz-Decoded-Content-Length": {itoa(len(place.Sample))}, "X-Amz-Trailer": {trailerName}}})
 		if err == nil {
 			drain(resp)
 		}
@@ -266,14 +272,15 @@ func (x *examination) sumBehind() error {
 			right = errors.New("the framing was stored with the content")
 		}
 	}
-	x.Settle(place.SumBehind, right, x.behindOnce("trailed", true))
+	x.Conclude(place.SumBehind, right, x.behindOnce("trailed", true))
 	return nil
 }
 
 // ranges reads a piece from the middle.
 func (x *examination) ranges() error {
 	is := place.Ignored
-	resp, err := x.p.do(x.ctx, request{method: http.MethodGet, op: "read", key: x.prefix + "plain", header: http.Header{"Range": {"bytes=3-7"}}})
+	resp, err := x.p.do(x.ctx, request{method: http.MethodGet, op: "read", key: x.prefix + "plain",
+		header: http.Header{"Range": {"bytes=3-7"}}})
 	if err == nil {
 		data, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<10))
 		resp.Body.Close()
@@ -300,7 +307,8 @@ func (x *examination) copies() error {
 		})
 	}
 	if err := act("copied", http.Header{}); err != nil {
-		for _, a := range []place.Ask{place.CopyWhole, place.CopySourceStill, place.CopyIfAbsent, place.CopyIfStill, place.CopyRange} {
+		for _, a := range []place.Ask{place.CopyWhole, place.CopySourceStill, place.CopyIfAbsent, place.CopyIfStill,
+			place.CopyRange} {
 			x.Answer(a, place.Refused)
 		}
 		return nil
@@ -316,10 +324,13 @@ func (x *examination) copies() error {
 			form = func(etag string) string { return etag }
 		}
 		right := act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form(etagOf(there))}})
-		x.Settle(place.CopySourceStill, right, act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form("0123456789abcdef0123456789abcdef")}}))
+		x.Conclude(place.CopySourceStill, right,
+			act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form("0123456789abcdef0123456789abcdef")}}))
 	}
-	x.Settle(place.CopyIfAbsent, act("copied-new", http.Header{"If-None-Match": {"*"}}), act("copied", http.Header{"If-None-Match": {"*"}}))
-	x.matches("copied", place.CopyIfStill, false, func(match string) error { return act("copied", http.Header{"If-Match": {match}}) })
+	x.Conclude(place.CopyIfAbsent, act("copied-new", http.Header{"If-None-Match": {"*"}}),
+		act("copied", http.Header{"If-None-Match": {"*"}}))
+	x.matches("copied", place.CopyIfStill, false,
+		func(match string) error { return act("copied", http.Header{"If-Match": {match}}) })
 	x.copyRange(source)
 	return nil
 }
@@ -328,7 +339,8 @@ func (x *examination) copyRange(source string) {
 	is := place.Refused
 	up, err := x.begin("copied-range", false)
 	if err == nil {
-		resp, err := x.p.do(x.ctx, request{method: http.MethodPut, op: "copy part", key: x.prefix + "copied-range", query: url.Values{"partNumber": {"1"}, "uploadId": {up}},
+		resp, err := x.p.do(x.ctx, request{method: http.MethodPut, op: "copy part", key: x.prefix + "copied-range",
+			query:  url.Values{"partNumber": {"1"}, "uploadId": {up}},
 			header: http.Header{"X-Amz-Copy-Source": {source}, "X-Amz-Copy-Source-Range": {"bytes=0-9"}}})
 		if err == nil {
 			drain(resp)

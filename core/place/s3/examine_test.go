@@ -21,11 +21,13 @@ func accustomed(t *testing.T, known *place.Known, habits ...standin.Habit) *s3.P
 }
 
 func accustomedServer(t *testing.T, known *place.Known, habits ...standin.Habit) (*standin.Server, *s3.Place) {
-	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Keys: []standin.Key{{Access: "marsh", Secret: "reed-bed-9913"}}, Habits: habits})
+	srv, err := standin.New(standin.Config{Dir: t.TempDir(),
+		Keys: []standin.Key{{Access: "marsh", Secret: "reed-bed-9913"}}, Habits: habits})
 	require.NoError(t, err)
 	addr, err := srv.Start("127.0.0.1:0")
 	require.NoError(t, err)
-	store, err := s3.NewStore(s3.Config{Name: "odd", Address: addr, AccessKey: "marsh", Secret: secret.New("reed-bed-9913"), Known: known})
+	store, err := s3.NewStore(s3.Config{Name: "odd", Address: addr, AccessKey: "marsh",
+		Secret: secret.New("reed-bed-9913"), Known: known})
 	require.NoError(t, err)
 	t.Cleanup(func() { store.Close(); srv.Close() })
 	require.NoError(t, store.MakeBucket(ctx, "archive"))
@@ -38,10 +40,13 @@ func accustomedServer(t *testing.T, known *place.Known, habits ...standin.Habit)
 // behind.
 func TestExamine(t *testing.T) {
 	plain := map[place.Ask]place.Answer{}
-	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill, place.CopyIfAbsent, place.CopyIfStill, place.QuotedMatch,
-		place.SumBehind, place.SumAhead, place.CRC32CAhead, place.SHA256Ahead, place.MD5Ahead, place.SignedBody, place.UnsignedBody, place.JoinSums, place.JoinWhole,
-		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopySourceStill, place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange,
-		place.KeepsMeta, place.KeepsMeta2K, place.ListsInOrder, place.ListsEncoded, place.FineTimes} {
+	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill,
+		place.CopyIfAbsent, place.CopyIfStill, place.QuotedMatch,
+		place.SumBehind, place.SumAhead, place.CRC32CAhead, place.SHA256Ahead, place.MD5Ahead, place.SignedBody,
+		place.UnsignedBody, place.JoinSums, place.JoinWhole,
+		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopySourceStill,
+		place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange,
+		place.KeepsMeta, place.KeepsMeta2K, place.KeepsTags, place.ListsInOrder, place.ListsEncoded, place.FineTimes} {
 		plain[a] = place.Works
 	}
 	plain[place.MD5ETag], plain[place.MD5PartETag] = place.Ignored, place.Ignored
@@ -52,22 +57,27 @@ func TestExamine(t *testing.T) {
 		answers answers
 		names   names
 	}{
-		"":                        {},
-		standin.BackslashFolds:    {names: names{place.Backslashes: ignored}},
-		standin.SlashesFold:       {names: names{place.EmptyParts: ignored}},
-		standin.DotsFold:          {names: names{place.DotParts: ignored, place.EmptyParts: ignored}},
-		standin.CaseFolds:         {names: names{place.Capitals: ignored, place.Escapes: ignored}}, // "%2F" has one
-		standin.AccentsFold:       {names: names{place.Decomposed: ignored}},
-		standin.EndsTrimmed:       {names: names{place.TrailingEnds: ignored}},
-		standin.PutUnconditional:  {answers: answers{place.PutIfAbsent: ignored, place.PutIfStill: ignored, place.QuotedMatch: ""}},
+		"":                     {},
+		standin.BackslashFolds: {names: names{place.Backslashes: ignored}},
+		standin.SlashesFold:    {names: names{place.EmptyParts: ignored}},
+		standin.DotsFold:       {names: names{place.DotParts: ignored, place.EmptyParts: ignored}},
+		standin.CaseFolds:      {names: names{place.Capitals: ignored, place.Escapes: ignored}}, // "%2F" has one
+		standin.AccentsFold:    {names: names{place.Decomposed: ignored}},
+		standin.EndsTrimmed:    {names: names{place.TrailingEnds: ignored}},
+		standin.PutUnconditional: {answers: answers{place.PutIfAbsent: ignored, place.PutIfStill: ignored,
+			place.QuotedMatch: ""}},
 		standin.JoinUnconditional: {answers: answers{place.JoinIfAbsent: ignored, place.JoinIfStill: ignored}},
-		standin.CopyUnconditional: {answers: answers{place.CopySourceStill: ignored, place.CopyIfAbsent: ignored, place.CopyIfStill: ignored}},
-		standin.ConditionsRefused: {answers: answers{place.PutIfAbsent: refused, place.PutIfStill: refused, place.JoinIfAbsent: refused, place.JoinIfStill: refused,
+		standin.CopyUnconditional: {answers: answers{place.CopySourceStill: ignored, place.CopyIfAbsent: ignored,
+			place.CopyIfStill: ignored}},
+		standin.ConditionsRefused: {answers: answers{place.PutIfAbsent: refused, place.PutIfStill: refused,
+			place.JoinIfAbsent: refused, place.JoinIfStill: refused,
 			place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.QuotedMatch: ""}},
 		standin.MatchUnquoted: {answers: answers{place.QuotedMatch: refused}},
-		standin.SumsIgnored: {answers: answers{place.SumBehind: ignored, place.SumAhead: ignored, place.CRC32CAhead: ignored, place.SHA256Ahead: ignored,
+		standin.SumsIgnored: {answers: answers{place.SumBehind: ignored, place.SumAhead: ignored,
+			place.CRC32CAhead: ignored, place.SHA256Ahead: ignored,
 			place.KeepsSum: ignored, place.JoinWhole: ignored}},
-		standin.SumsRefused: {answers: answers{place.SumBehind: ignored, place.SumAhead: refused, place.CRC32CAhead: refused, place.SHA256Ahead: refused,
+		standin.SumsRefused: {answers: answers{place.SumBehind: ignored, place.SumAhead: refused,
+			place.CRC32CAhead: refused, place.SHA256Ahead: refused,
 			place.KeepsSum: ignored, place.JoinWhole: refused, place.JoinSums: refused, place.RemoveBatch: refused}},
 		standin.PartSumsRefused: {answers: answers{place.JoinSums: refused}},
 		standin.TrailersRefused: {answers: answers{place.SumBehind: refused}},
@@ -80,9 +90,10 @@ func TestExamine(t *testing.T) {
 		standin.BatchNeedsMD5:   {answers: answers{place.RemoveBatch: refused}},
 		standin.BatchRefused:    {answers: answers{place.RemoveBatch: refused, place.RemoveBatchMD5: refused}},
 		standin.RangesIgnored:   {answers: answers{place.ReadRange: ignored}},
-		standin.CopyRefused:     {answers: answers{place.CopySourceStill: refused, place.CopyWhole: refused, place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.CopyRange: refused}},
+		standin.CopyRefused: {answers: answers{place.CopySourceStill: refused, place.CopyWhole: refused,
+			place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.CopyRange: refused}},
 		standin.PartCopyRefused: {answers: answers{place.CopyRange: refused}},
-		standin.TagsRefused:     {},
+		standin.TagsRefused:     {answers: answers{place.KeepsTags: refused}},
 		standin.WholeSeconds:    {answers: answers{place.FineTimes: ignored}},
 		standin.ListingPlain:    {answers: answers{place.ListsEncoded: ignored}},
 		standin.ListingByFolder: {answers: answers{place.ListsInOrder: ignored}},

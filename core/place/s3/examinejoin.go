@@ -25,7 +25,8 @@ func (x *examination) begin(key string, summed bool) (id string, err error) {
 			h.Set("X-Amz-Checksum-Algorithm", "CRC64NVME")
 			h.Set("X-Amz-Checksum-Type", "FULL_OBJECT")
 		}
-		resp, err := x.p.do(x.ctx, request{method: http.MethodPost, op: "begin", key: x.prefix + key, query: url.Values{"uploads": {""}}, header: h})
+		resp, err := x.p.do(x.ctx, request{method: http.MethodPost, op: "begin", key: x.prefix + key,
+			query: url.Values{"uploads": {""}}, header: h})
 		if err != nil {
 			return err
 		}
@@ -44,7 +45,8 @@ func (x *examination) begin(key string, summed bool) (id string, err error) {
 }
 
 func (x *examination) abort(key, id string) {
-	resp, err := x.p.do(x.ctx, request{method: http.MethodDelete, op: "abort", key: x.prefix + key, query: url.Values{"uploadId": {id}}})
+	resp, err := x.p.do(x.ctx, request{method: http.MethodDelete, op: "abort", key: x.prefix + key,
+		query: url.Values{"uploadId": {id}}})
 	if err == nil {
 		resp.Body.Close()
 	}
@@ -92,8 +94,10 @@ func (x *examination) join(j join) (joined, error) {
 	sum := sumOf(place.Sample)
 	var part http.Header
 	err = x.try(func() error {
-		r := request{method: http.MethodPut, op: "write part", key: x.prefix + j.key, query: url.Values{"partNumber": {"1"}, "uploadId": {id}},
-			header: http.Header{}, body: bytes.NewReader(place.Sample), size: int64(len(place.Sample)), payload: unsignedPayload}
+		r := request{method: http.MethodPut, op: "write part", key: x.prefix + j.key,
+			query:  url.Values{"partNumber": {"1"}, "uploadId": {id}},
+			header: http.Header{}, body: bytes.NewReader(place.Sample), size: int64(len(place.Sample)),
+			payload: unsignedPayload}
 		if x.signed {
 			r.payload = sha256Hex(place.Sample)
 		}
@@ -139,7 +143,8 @@ func (x *examination) join(j join) (joined, error) {
 	}
 	out := joined{}
 	err = x.try(func() error {
-		resp, err := x.p.do(x.ctx, request{method: http.MethodPost, op: "finish", key: x.prefix + j.key, query: url.Values{"uploadId": {id}}, header: h.Clone(),
+		resp, err := x.p.do(x.ctx, request{method: http.MethodPost, op: "finish", key: x.prefix + j.key,
+			query: url.Values{"uploadId": {id}}, header: h.Clone(),
 			body: bytes.NewReader(raw), size: int64(len(raw)), payload: sha256Hex(raw)})
 		if err != nil {
 			return err
@@ -150,7 +155,8 @@ func (x *examination) join(j join) (joined, error) {
 			return x.p.fail("finish", j.key, err)
 		}
 		if code := between(answer, "Code"); bytes.Contains(answer, []byte("<Error>")) { // a refusal under a good status
-			return place.NewError(x.p.name, "finish", j.key, errorKind(0, string(code)), errors.New(string(between(answer, "Message"))))
+			return place.NewError(x.p.name, "finish", j.key, errorKind(0, string(code)),
+				errors.New(string(between(answer, "Message"))))
 		}
 		out.etag = string(bytes.Trim(unescape(between(answer, "ETag")), `"`))
 		return nil
@@ -180,7 +186,7 @@ func (x *examination) joins() error {
 		wrong := summed
 		wrong.key, wrong.whole, wrong.partSum = "joined-wrong", sumOf(place.Another), false
 		_, bad := x.join(wrong)
-		x.Settle(place.JoinWhole, nil, bad)
+		x.Conclude(place.JoinWhole, nil, bad)
 	} else {
 		x.Answer(place.JoinWhole, place.Refused)
 		summed = join{key: "joined"}
@@ -209,10 +215,11 @@ func (x *examination) joins() error {
 		x.Answer(place.MD5PartETag, is)
 	}
 	absent, onto := summed, summed
-	absent.key, absent.header, onto.header = "joined-new", http.Header{"If-None-Match": {"*"}}, http.Header{"If-None-Match": {"*"}}
+	absent.key, absent.header, onto.header = "joined-new", http.Header{"If-None-Match": {"*"}},
+		http.Header{"If-None-Match": {"*"}}
 	_, right := x.join(absent)
 	_, wrong := x.join(onto)
-	x.Settle(place.JoinIfAbsent, right, wrong)
+	x.Conclude(place.JoinIfAbsent, right, wrong)
 	x.matches("joined", place.JoinIfStill, false, func(match string) error {
 		again := summed
 		again.header = http.Header{"If-Match": {match}}

@@ -18,7 +18,8 @@ import (
 // metadata writes some, and as much as the reference allows: 2 KB, names and values
 // counted together.
 func (x *examination) metadata() error {
-	for ask, value := range map[place.Ask]string{place.KeepsMeta: "reed bed, 1 m", place.KeepsMeta2K: strings.Repeat("m", 2<<10-len("note"))} {
+	for ask, value := range map[place.Ask]string{place.KeepsMeta: "reed bed, 1 m",
+		place.KeepsMeta2K: strings.Repeat("m", 2<<10-len("note"))} {
 		key := string(ask)
 		_, err := x.put(key, place.Sample, http.Header{"X-Amz-Meta-Note": {value}})
 		if passingTrouble(err) {
@@ -35,6 +36,15 @@ func (x *examination) metadata() error {
 	return nil
 }
 
+// tags sets one and reads it back.
+func (x *examination) tags() error {
+	if _, err := x.put("tagged", place.Sample, nil); err != nil {
+		return err
+	}
+	x.Tagged(x.ctx, x.p, x.prefix+"tagged", x.try)
+	return nil
+}
+
 func (x *examination) metaOf(key string) string {
 	h, err := x.head(key)
 	if err != nil {
@@ -45,7 +55,8 @@ func (x *examination) metaOf(key string) string {
 
 // ordered are names that stores with an order of their own put elsewhere: by folder
 // ("bed/" before "bed-"), without regard to case, or by UTF-16.
-var ordered = []string{"bed!x", "bed-x", "bed.x", "bed/x", "bed/y/z", "bed0", "bedX", "beda", "bed\uffee", "bed\U0001f30a"}
+var ordered = []string{"bed!x", "bed-x", "bed.x", "bed/x", "bed/y/z", "bed0", "bedX", "beda", "bed\uffee",
+	"bed\U0001f30a"}
 
 // listings lists those names, and looks at order, encoding and times.
 func (x *examination) listings() error {
@@ -115,7 +126,8 @@ func (x *examination) versions() error {
 	}
 	is := place.Refused
 	err = x.try(func() error {
-		resp, err := x.p.do(x.ctx, request{method: http.MethodGet, op: "read", key: x.prefix + "version", query: url.Values{"versionId": {id}}})
+		resp, err := x.p.do(x.ctx, request{method: http.MethodGet, op: "read", key: x.prefix + "version",
+			query: url.Values{"versionId": {id}}})
 		if err != nil {
 			return err
 		}

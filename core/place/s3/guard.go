@@ -19,7 +19,8 @@ type guard struct {
 
 // conditionAsks are what a condition asks of each act.
 var conditionAsks = map[string][2]place.Ask{
-	"write": {place.PutIfAbsent, place.PutIfStill}, "finish": {place.JoinIfAbsent, place.JoinIfStill}, "copy": {place.CopyIfAbsent, place.CopyIfStill},
+	"write": {place.PutIfAbsent, place.PutIfStill}, "finish": {place.JoinIfAbsent, place.JoinIfStill},
+	"copy": {place.CopyIfAbsent, place.CopyIfStill},
 }
 
 // guard looks before a write.

@@ -31,12 +31,12 @@ var (
 	_ place.Limited        = (*Place)(nil)
 )
 
-// Lacks tells that links need credentials to sign with.
-func (p *Place) Lacks(skill place.Skill) string {
-	if skill == place.Links && p.store.cfg.AccessKey == "" && p.store.cfg.Credentials == nil {
-		return "without credentials there is nothing to sign a link with"
+// Without tells that links need credentials to sign with.
+func (p *Place) Without() map[place.Skill]string {
+	if p.store.cfg.AccessKey == "" && p.store.cfg.Credentials == nil {
+		return map[place.Skill]string{place.Links: "without credentials there is nothing to sign a link with"}
 	}
-	return ""
+	return nil
 }
 
 func optional(s string) *string {
@@ -48,7 +48,8 @@ func optional(s string) *string {
 
 // Tags reads an object's tags (GetObjectTagging).
 func (p *Place) Tags(ctx context.Context, ref object.Ref) (map[string]string, error) {
-	out, err := p.store.sdk.GetObjectTagging(ctx, &s3.GetObjectTaggingInput{Bucket: &p.bucket, Key: aws.String(p.prefix + ref.Key), VersionId: optional(ref.Version)})
+	out, err := p.store.sdk.GetObjectTagging(ctx, &s3.GetObjectTaggingInput{Bucket: &p.bucket,
+		Key: aws.String(p.prefix + ref.Key), VersionId: optional(ref.Version)})
 	if err != nil {
 		return nil, p.sdkError(ctx, "read tags", ref.Key, err)
 	}
@@ -63,7 +64,8 @@ func (p *Place) Tags(ctx context.Context, ref object.Ref) (map[string]string, er
 func (p *Place) SetTags(ctx context.Context, ref object.Ref, tags map[string]string) error {
 	key := p.prefix + ref.Key
 	if len(tags) == 0 {
-		_, err := p.store.sdk.DeleteObjectTagging(ctx, &s3.DeleteObjectTaggingInput{Bucket: &p.bucket, Key: &key, VersionId: optional(ref.Version)})
+		_, err := p.store.sdk.DeleteObjectTagging(ctx, &s3.DeleteObjectTaggingInput{Bucket: &p.bucket, Key: &key,
+			VersionId: optional(ref.Version)})
 		return p.sdkError(ctx, "set tags", ref.Key, err)
 	}
 	type tag struct{ Key, Value string }
@@ -98,20 +100,24 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	case ref.IfMark != "" && strings.Trim(aws.ToString(head.ETag), `"`) != ref.IfMark:
 		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.Changed, nil)
 	case aws.ToInt64(head.ContentLength) > maxWhole:
-		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.TooLarge, errors.New("the API copies up to 5 GiB at once"))
+		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.TooLarge,
+			errors.New("the API copies up to 5 GiB at once"))
 	}
 	source := escapePath("/" + p.bucket + "/" + key)
 	if change.Class == "" {
 		change.Class = string(head.StorageClass)
 	}
-	in := &s3.CopyObjectInput{Bucket: &p.bucket, Key: &key, CopySource: &source, CopySourceIfMatch: p.sourceMatch(strings.Trim(aws.ToString(head.ETag), `"`)),
-		MetadataDirective: types.MetadataDirectiveReplace, Metadata: travelling(change, change.Apply(head.Metadata)), StorageClass: types.StorageClass(change.Class),
-		ContentType: head.ContentType, CacheControl: head.CacheControl, ContentDisposition: head.ContentDisposition,
+	in := &s3.CopyObjectInput{Bucket: &p.bucket, Key: &key, CopySource: &source,
+		CopySourceIfMatch: p.sourceMatch(strings.Trim(aws.ToString(head.ETag), `"`)),
+		MetadataDirective: types.MetadataDirectiveReplace, Metadata: travelling(change, change.Apply(head.Metadata)),
+		StorageClass: types.StorageClass(change.Class),
+		ContentType:  head.ContentType, CacheControl: head.CacheControl, ContentDisposition: head.ContentDisposition,
 		ContentEncoding: head.ContentEncoding, ContentLanguage: head.ContentLanguage}
 	if !p.store.known.Lacks(place.SumAhead) {
 		in.ChecksumAlgorithm = types.ChecksumAlgorithmCrc64nvme
 	}
-	in.ServerSideEncryption, in.SSEKMSKeyId, in.BucketKeyEnabled = head.ServerSideEncryption, head.SSEKMSKeyId, head.BucketKeyEnabled
+	in.ServerSideEncryption, in.SSEKMSKeyId, in.BucketKeyEnabled = head.ServerSideEncryption, head.SSEKMSKeyId,
+		head.BucketKeyEnabled
 	in.WebsiteRedirectLocation = head.WebsiteRedirectLocation
 	if expires, err := http.ParseTime(aws.ToString(head.ExpiresString)); err == nil {
 		in.Expires = &expires
@@ -140,9 +146,10 @@ const longestLink = 7 * 24 * time.Hour
 // Link signs an address for reading one object.
 func (p *Place) Link(ctx context.Context, ref object.Ref, valid time.Duration) (string, error) {
 	if valid < time.Second || valid > longestLink {
-		return "", place.NewError(p.name, "link", ref.Key, place.Unsupported, fmt.Errorf("a link is good for a second up to %d days", int(longestLink.Hours()/24)))
+		return "", place.NewError(p.name, "link", ref.Key, place.Unsupported,
+			fmt.Errorf("a link is good for a second up to %d days", int(longestLink.Hours()/24)))
 	}
-	if why := p.Lacks(place.Links); why != "" {
+	if why := p.Without()[place.Links]; why != "" {
 		return "", place.NewError(p.name, "link", ref.Key, place.Unsupported, errors.New(why))
 	}
 	query := url.Values{"X-Amz-Expires": {strconv.Itoa(int(valid.Seconds()))}}
@@ -154,14 +161,25 @@ func (p *Place) Link(ctx context.Context, ref object.Ref, valid time.Duration) (
 	if err != nil {
 		return "", p.fail("link", ref.Key, err)
 	}
-	signed, _, err := p.store.signer.PresignHTTP(ctx, creds, req, unsignedPayload, "s3", p.store.cfg.Region, time.Now().UTC())
+	signed, _, err := p.store.signer.PresignHTTP(ctx, creds, req, unsignedPayload, "s3", p.store.cfg.Region,
+		time.Now().UTC())
 	return signed, p.fail("link", ref.Key, err)
 }
 
+// RestoreTiers are those of GlacierJobParameters.
+func (p *Place) RestoreTiers() []string {
+	return []string{string(types.TierStandard), string(types.TierBulk), string(types.TierExpedited)}
+}
+
 // Restore asks for a readable copy (RestoreObject).
-func (p *Place) Restore(ctx context.Context, ref object.Ref, days int) error {
-	_, err := p.store.sdk.RestoreObject(ctx, &s3.RestoreObjectInput{Bucket: &p.bucket, Key: aws.String(p.prefix + ref.Key), VersionId: optional(ref.Version),
-		ChecksumAlgorithm: types.ChecksumAlgorithmCrc32, RestoreRequest: &types.RestoreRequest{Days: aws.Int32(int32(days))}})
+func (p *Place) Restore(ctx context.Context, ref object.Ref, opts place.RestoreOptions) error {
+	asked := &types.RestoreRequest{Days: aws.Int32(int32(opts.Days))}
+	if opts.Tier != "" {
+		asked.GlacierJobParameters = &types.GlacierJobParameters{Tier: types.Tier(opts.Tier)}
+	}
+	_, err := p.store.sdk.RestoreObject(ctx,
+		&s3.RestoreObjectInput{Bucket: &p.bucket, Key: aws.String(p.prefix + ref.Key), VersionId: optional(ref.Version),
+			ChecksumAlgorithm: types.ChecksumAlgorithmCrc32, RestoreRequest: asked})
 	err = p.sdkError(ctx, "restore", ref.Key, err)
 	if codeOf(err) == "RestoreAlreadyInProgress" {
 		return nil

@@ -19,7 +19,8 @@ func TestInterop(t *testing.T) {
 	for _, srv := range placetest.Servers("S3") {
 		t.Run(srv.Name, func(t *testing.T) {
 			known := place.NewKnown(place.Facts{}, nil)
-			store, err := s3.NewStore(s3.Config{Name: srv.Name, Address: srv.Address, AccessKey: srv.Access, Secret: secret.New(srv.Secret), Known: known})
+			store, err := s3.NewStore(s3.Config{Name: srv.Name, Address: srv.Address, AccessKey: srv.Access,
+				Secret: secret.New(srv.Secret), Known: known})
 			require.NoError(t, err)
 			defer store.Close()
 			facts, err := fresh(t, store, "masters/2026").(*s3.Place).Examine(ctx, "probe/")
@@ -41,10 +42,14 @@ func TestInterop(t *testing.T) {
 			opts.Mangles = func(key string) bool {
 				return known.HeldName(key) != "" || mangles != nil && mangles(key)
 			}
+			placetest.Buckets(t, store, "belongs-to-it", func(what string) bool { return bucketLacks[srv.Name][what] })
 			placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, opts)
 		})
 	}
 }
+
+// bucketLacks is what real servers are known not to do with a bucket itself.
+var bucketLacks = map[string]map[string]bool{}
 
 // lacking are the names that real servers are known not to keep, beside what a test
 // finds.
@@ -53,7 +58,8 @@ var lacking = map[string]func(key string) bool{
 	"ceph":      func(key string) bool { return strings.Contains(key, "\x00") },
 	// It keeps objects as folders of files, too.
 	"minio": func(key string) bool {
-		return strings.HasSuffix(key, "/") || strings.Contains(key, "\x00") || slices.ContainsFunc(strings.Split(key, "/"), func(part string) bool { return len(part) > 255 })
+		return strings.HasSuffix(key, "/") || strings.Contains(key, "\x00") ||
+			slices.ContainsFunc(strings.Split(key, "/"), func(part string) bool { return len(part) > 255 })
 	},
 }
 

@@ -30,7 +30,8 @@ func (p *Place) List(ctx context.Context, prefix string, opts place.ListOptions)
 		for e, err := range p.paged(ctx, prefix, opts) {
 			if err == nil && e.Key <= last {
 				p.store.known.Learn(place.ListsInOrder, place.Ignored)
-				err = place.NewError(p.name, "list", e.Key, place.Otherwise, fmt.Errorf("behind %q: %w", last, place.ErrDisorder))
+				err = place.NewError(p.name, "list", e.Key, place.Otherwise,
+					fmt.Errorf("behind %q: %w", last, place.ErrDisorder))
 			}
 			if last = e.Key; !yield(e, err) || err != nil {
 				return
@@ -124,10 +125,12 @@ func (p *Place) fetchPages(ctx context.Context, prefix string, opts place.ListOp
 
 // circles is the error for pages that lead back to one that was there before.
 func (p *Place) circles(op, key string) error {
-	return place.NewError(p.name, op, key, place.ServerFault, errors.New("the store gives the same page again and again"))
+	return place.NewError(p.name, op, key, place.ServerFault,
+		errors.New("the store gives the same page again and again"))
 }
 
-func (p *Place) fetchPage(ctx context.Context, prefix, token string, opts place.ListOptions, buf []byte) (page, []byte) {
+func (p *Place) fetchPage(ctx context.Context, prefix, token string, opts place.ListOptions, buf []byte) (page,
+	[]byte) {
 	query := url.Values{"list-type": {"2"}, "encoding-type": {"url"}, "max-keys": {"1000"}}
 	if all := p.prefix + prefix; all != "" {
 		query.Set("prefix", all)

@@ -79,7 +79,8 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 		h.Set("X-Amz-Checksum-Algorithm", "CRC64NVME")
 		h.Set("X-Amz-Checksum-Type", "FULL_OBJECT")
 	}
-	out, err := p.ask(ctx, request{method: http.MethodPost, op: "begin", key: key, query: url.Values{"uploads": {""}}, header: h})
+	out, err := p.ask(ctx, request{method: http.MethodPost, op: "begin", key: key, query: url.Values{"uploads": {""}},
+		header: h})
 	if err != nil {
 		if summed {
 			if err = p.adapt(err, place.JoinWhole); place.KindOf(err) == place.Otherwise {
@@ -109,7 +110,8 @@ func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error
 			number, err1 := strconv.Atoi(x.text("PartNumber"))
 			size, err2 := strconv.ParseInt(x.text("Size"), 10, 64)
 			if err1 != nil || err2 != nil {
-				return found, place.NewError(p.name, "list parts", up.Key, place.ServerFault, errors.New("a part without number or size"))
+				return found, place.NewError(p.name, "list parts", up.Key, place.ServerFault,
+					errors.New("a part without number or size"))
 			}
 			part := place.Part{Number: number, Size: size, ETag: x.etag("ETag")}
 			part.Sum, _ = object.ParseSum(sumKind, x.text("ChecksumCRC64NVME"))
@@ -128,7 +130,8 @@ func (p *Place) Parts(ctx context.Context, up place.Upload) ([]place.Part, error
 
 // Finish joins the parts (CompleteMultipartUpload). With opts.Sum the store
 // holds the whole object against it, or it is held against what is there.
-func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) Finish(ctx context.Context, up place.Upload, parts []place.Part,
+	opts place.WriteOptions) (object.Entry, error) {
 	for {
 		e, err := p.finishOnce(ctx, up, parts, opts)
 		if err != nil && place.KindOf(err) == place.Otherwise {
@@ -156,9 +159,12 @@ func wholeSum(parts []place.Part) object.Sum {
 	return whole
 }
 
-func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.Part, opts place.WriteOptions) (object.Entry, error) {
-	if sum := wholeSum(parts); sum.Kind == sumKind && opts.Sum.Kind == sumKind && sum != opts.Sum { // not every store looks
-		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt, errors.New(sum.String()+", expected "+opts.Sum.String()))
+func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.Part,
+	opts place.WriteOptions) (object.Entry, error) {
+	// not every store looks
+	if sum := wholeSum(parts); sum.Kind == sumKind && opts.Sum.Kind == sumKind && sum != opts.Sum {
+		return object.Entry{}, place.NewError(p.name, "finish", up.Key, place.Corrupt,
+			errors.New(sum.String()+", expected "+opts.Sum.String()))
 	}
 	g, err := p.guard(ctx, "finish", up.Key, opts)
 	if err != nil {
@@ -170,7 +176,8 @@ func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.P
 	if err != nil {
 		return object.Entry{}, p.fail("finish", up.Key, err)
 	}
-	out, err := p.ask(ctx, request{method: http.MethodPost, op: "finish", key: up.Key, query: url.Values{"uploadId": {up.ID}}, header: h,
+	out, err := p.ask(ctx, request{method: http.MethodPost, op: "finish", key: up.Key,
+		query: url.Values{"uploadId": {up.ID}}, header: h,
 		body: bytes.NewReader(raw), size: int64(len(raw)), payload: sha256Hex(raw)})
 	if err != nil {
 		if adapted := p.adapt(err, append(asks, g.Asks()...)...); place.KindOf(adapted) == place.Otherwise {
@@ -192,7 +199,8 @@ func (p *Place) finishOnce(ctx context.Context, up place.Upload, parts []place.P
 	}
 	if s, err := object.ParseSum(sumKind, out.text("ChecksumCRC64NVME")); err == nil {
 		if e.Sums = []object.Sum{s}; opts.Sum.Kind == sumKind && s != opts.Sum {
-			return object.Entry{}, place.Damaged(p, "finish", &e, errors.New(s.String()+", expected "+opts.Sum.String()))
+			return object.Entry{},
+				place.Damaged(p, "finish", &e, errors.New(s.String()+", expected "+opts.Sum.String()))
 		}
 	}
 	if opts.Sum.Kind == sumKind {
@@ -250,7 +258,8 @@ func (p *Place) joining(parts []place.Part, opts place.WriteOptions) (joining, h
 
 // Abort drops an upload (AbortMultipartUpload).
 func (p *Place) Abort(ctx context.Context, up place.Upload) error {
-	_, err := p.ask(ctx, request{method: http.MethodDelete, op: "abort", key: up.Key, query: url.Values{"uploadId": {up.ID}}})
+	_, err := p.ask(ctx, request{method: http.MethodDelete, op: "abort", key: up.Key,
+		query: url.Values{"uploadId": {up.ID}}})
 	if err != nil && place.KindOf(err) == place.NotFound {
 		return nil
 	}

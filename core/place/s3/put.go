@@ -111,14 +111,16 @@ type sent struct {
 // another way then.
 func (p *Place) put(ctx context.Context, b bodyRequest, c *content) (sent, error) {
 	if c.sum.Kind != object.NoSum && sumHeaders[c.sum.Kind] == "" {
-		return sent{}, place.NewError(p.name, b.op, b.key, place.Unsupported, fmt.Errorf("the store does not verify %s", c.sum.Kind))
+		return sent{}, place.NewError(p.name, b.op, b.key, place.Unsupported,
+			fmt.Errorf("the store does not verify %s", c.sum.Kind))
 	}
 	way := p.wayOf(c.again(), c.sum.Kind != object.NoSum)
 	if c.sum.Kind != object.NoSum && c.sum.Kind != sumKind { // of the caller's choice
 		way = ahead
 	}
 	s := sent{sum: c.sum, vouched: p.vouches(way)}
-	r := request{method: http.MethodPut, op: b.op, key: b.key, query: b.query, header: b.header, payload: unsignedPayload, size: c.size}
+	r := request{method: http.MethodPut, op: b.op, key: b.key, query: b.query, header: b.header,
+		payload: unsignedPayload, size: c.size}
 	if r.header == nil {
 		r.header = make(http.Header, 8)
 	}
@@ -305,7 +307,8 @@ func drain(resp *http.Response) {
 func (p *Place) verified(r request, s sent) error {
 	kept, err := object.ParseSum(s.sum.Kind, s.answer.Get(sumHeaders[s.sum.Kind]))
 	if err == nil && kept != s.sum {
-		e := place.NewError(p.name, r.op, r.key, place.Corrupt, fmt.Errorf("the store has %s, %s was sent", kept, s.sum))
+		e := place.NewError(p.name, r.op, r.key, place.Corrupt, fmt.Errorf("the store has %s, %s was sent", kept,
+			s.sum))
 		if r.op == "write" {
 			e.Left = etagOf(s.answer)
 		}

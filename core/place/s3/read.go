@@ -27,7 +27,8 @@ const (
 
 // Stat asks for an object's facts (HeadObject).
 func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) {
-	r := request{method: http.MethodHead, op: "stat", key: ref.Key, header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}}
+	r := request{method: http.MethodHead, op: "stat", key: ref.Key,
+		header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}}
 	if ref.Version != "" {
 		r.query = url.Values{"versionId": {ref.Version}}
 	}
@@ -78,8 +79,10 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 }
 
 // read is Read, with the content held against what the store keeps or not.
-func (p *Place) read(ctx context.Context, key string, opts place.ReadOptions, checked bool) (io.ReadCloser, object.Entry, error) {
-	r := request{method: http.MethodGet, op: "read", key: key, header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}, query: versionQuery(opts.Version)}
+func (p *Place) read(ctx context.Context, key string, opts place.ReadOptions, checked bool) (io.ReadCloser,
+	object.Entry, error) {
+	r := request{method: http.MethodGet, op: "read", key: key,
+		header: http.Header{"X-Amz-Checksum-Mode": {"ENABLED"}}, query: versionQuery(opts.Version)}
 	ranged := opts.Offset > 0 || opts.Length > 0
 	if ranged {
 		// RFC 9110, section 14.1.2.
@@ -103,14 +106,16 @@ func (p *Place) read(ctx context.Context, key string, opts place.ReadOptions, ch
 	if opts.IfMark != "" && e.ETag != "" && e.ETag != opts.IfMark {
 		return no(place.NewError(p.name, "read", key, place.Changed, nil))
 	}
-	body := &wire.Body{Place: p.name, Key: key, Fail: func(err error) error { return p.transportError(ctx, "read", key, err) }}
+	body := &wire.Body{Place: p.name, Key: key,
+		Fail: func(err error) error { return p.transportError(ctx, "read", key, err) }}
 	switch {
 	case ranged && resp.StatusCode == http.StatusOK: // all of it
 		return p.cut(body.Check(resp.Body, resp.ContentLength, object.Sum{}), e, opts)
 	case ranged:
 		_, total, _ := strings.Cut(resp.Header.Get("Content-Range"), "/")
 		if e.Size, err = strconv.ParseInt(total, 10, 64); err != nil || resp.StatusCode != http.StatusPartialContent {
-			return no(place.NewError(p.name, "read", key, place.Unsupported, errors.New("the store does not serve ranges")))
+			return no(place.NewError(p.name, "read", key, place.Unsupported,
+				errors.New("the store does not serve ranges")))
 		}
 	}
 	var want object.Sum
@@ -188,7 +193,8 @@ func (p *Place) headerEntry(key string, h http.Header) object.Entry {
 			}
 		}
 	}
-	if digest, parts, ok := object.ETagMD5(e.ETag); ok && parts == 0 && p.store.known.Does(place.MD5ETag) && !encrypted(h) {
+	if digest, parts, ok := object.ETagMD5(e.ETag); ok && parts == 0 && p.store.known.Does(place.MD5ETag) &&
+		!encrypted(h) {
 		e.Sums = append(e.Sums, object.Sum{Kind: object.MD5, Value: digest})
 	}
 	if e.Metadata != nil {

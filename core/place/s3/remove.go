@@ -75,9 +75,9 @@ func (p *Place) removeMany(ctx context.Context, refs []object.Ref, batch []int, 
 	}
 	raw, err := xml.Marshal(doc)
 	if err != nil {
-		return place.NewError(p.name, "remove", "", place.Other, err)
+		return place.NewError(p.name, "delete", "", place.Other, err)
 	}
-	r := request{bucket: true, method: http.MethodPost, op: "remove", query: url.Values{"delete": {""}}}
+	r := request{bucket: true, method: http.MethodPost, op: "delete", query: url.Values{"delete": {""}}}
 	summed(&r, raw, ask == place.RemoveBatchMD5)
 	resp, err := p.do(ctx, r)
 	if err != nil {
@@ -92,7 +92,7 @@ func (p *Place) removeMany(ctx context.Context, refs []object.Ref, batch []int, 
 		err = xml.Unmarshal(answer, &out)
 	}
 	if err != nil {
-		return place.NewError(p.name, "remove", "", place.Unreachable, err)
+		return place.NewError(p.name, "delete", "", place.Unreachable, err)
 	}
 	for _, bad := range out.Error {
 		if i, ok := at[removal{bad.Key, bad.VersionId}]; ok && bad.Code != "NoSuchKey" {
@@ -100,7 +100,7 @@ func (p *Place) removeMany(ctx context.Context, refs []object.Ref, batch []int, 
 			if bad.Code == "AccessDenied" {
 				kind = place.Denied
 			}
-			e := place.NewError(p.name, "remove", refs[i].Key, kind, errors.New(bad.Message))
+			e := place.NewError(p.name, "delete", refs[i].Key, kind, errors.New(bad.Message))
 			e.Code, e.Request = bad.Code, resp.Header.Get("X-Amz-Request-Id")
 			errs[i] = e
 		}

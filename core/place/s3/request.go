@@ -176,7 +176,8 @@ func (p *Place) responseError(r request, resp *http.Response) error {
 // where there was no body, as with HEAD.
 func errorKind(status int, code string) place.ErrorKind {
 	switch code {
-	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "RequestTimeTooSkewed", "ExpiredToken", "InvalidToken", "AuthorizationHeaderMalformed":
+	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "RequestTimeTooSkewed", "ExpiredToken", "InvalidToken",
+		"AuthorizationHeaderMalformed":
 		return place.BadLogin
 	case "BadDigest", "InvalidDigest", "XAmzContentChecksumMismatch", "XAmzContentSHA256Mismatch",
 		"MalformedXML", "InvalidPart", "InvalidPartOrder": // a list damaged on the way

@@ -35,7 +35,8 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 var ctx = context.Background()
 
 // keys are the stand-in's credentials in these tests.
-var keys = []standin.Key{{Access: "north", Secret: "reed-bed"}, {Access: "guest", Secret: "mudflat", Token: "for-today"}}
+var keys = []standin.Key{{Access: "north", Secret: "reed-bed"},
+	{Access: "guest", Secret: "mudflat", Token: "for-today"}}
 
 func startStandIn(t *testing.T, cfg standin.Config) (*standin.Server, string) {
 	cfg.Dir, cfg.Keys = t.TempDir(), keys
@@ -75,6 +76,15 @@ func keeping(t *testing.T, store *s3.Store) place.Place {
 	return p
 }
 
+// What belongs to a bucket and not to its objects.
+func TestBuckets(t *testing.T) {
+	_, address := startStandIn(t, standin.Config{Public: true})
+	store, err := s3.NewStore(s3.Config{Name: "north", Address: address})
+	require.NoError(t, err)
+	defer store.Close()
+	placetest.Buckets(t, store, "belongs", func(string) bool { return false })
+}
+
 // fresh opens a place in a new bucket, behind a prefix.
 func fresh(t *testing.T, store *s3.Store, prefix string) place.Place {
 	name := fmt.Sprintf("bucket-%d", serial.Add(1))
@@ -95,8 +105,9 @@ func TestConformance(t *testing.T) {
 			_, addr := startStandIn(t, standin.Config{RestoreTakes: 300 * time.Millisecond})
 			cfg.Address = addr
 			store := newStore(t, cfg)
-			placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") }, placetest.Options{ColdClass: "GLACIER",
-				Versioned: func(t *testing.T) place.Place { return keeping(t, store) }})
+			placetest.Run(t, func(t *testing.T) place.Place { return fresh(t, store, "masters/2026") },
+				placetest.Options{ColdClass: "GLACIER",
+					Versioned: func(t *testing.T) place.Place { return keeping(t, store) }})
 		})
 	}
 }
@@ -110,7 +121,8 @@ func TestConformanceTLSVirtualHost(t *testing.T) {
 	web := httptest.NewTLSServer(srv)
 	defer web.Close()
 	ca := filepath.Join(t.TempDir(), "ca.pem")
-	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: web.Certificate().Raw}), 0o644))
+	require.NoError(t, os.WriteFile(ca,
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: web.Certificate().Raw}), 0o644))
 	dial := func(ctx context.Context, network, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, network, web.Listener.Addr().String())
 	}
@@ -176,10 +188,14 @@ func TestRefusals(t *testing.T) {
 func TestSharedCredentials(t *testing.T) {
 	_, addr := startStandIn(t, standin.Config{})
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "credentials"), []byte("[marsh]\naws_access_key_id = north\naws_secret_access_key = reed-bed\n"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte("[profile marsh]\nregion = eu-north-7\n"), 0o600))
-	for name, value := range map[string]string{"AWS_SHARED_CREDENTIALS_FILE": filepath.Join(dir, "credentials"), "AWS_CONFIG_FILE": filepath.Join(dir, "config"),
-		"AWS_PROFILE": "", "AWS_ACCESS_KEY_ID": "north", "AWS_SECRET_ACCESS_KEY": "reed-bed", "AWS_EC2_METADATA_DISABLED": "true"} {
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "credentials"),
+		[]byte("[marsh]\naws_access_key_id = north\naws_secret_access_key = reed-bed\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte("[profile marsh]\nregion = eu-north-7\n"),
+		0o600))
+	for name, value := range map[string]string{"AWS_SHARED_CREDENTIALS_FILE": filepath.Join(dir, "credentials"),
+		"AWS_CONFIG_FILE": filepath.Join(dir, "config"),
+		"AWS_PROFILE":     "", "AWS_ACCESS_KEY_ID": "north", "AWS_SECRET_ACCESS_KEY": "reed-bed",
+		"AWS_EC2_METADATA_DISABLED": "true"} {
 		t.Setenv(name, value)
 	}
 	for _, profile := range []string{"marsh", ""} {
@@ -193,7 +209,7 @@ func TestSharedCredentials(t *testing.T) {
 		p := fresh(t, store, "")
 		_, err = p.Write(ctx, "a", strings.NewReader("x"), 1, place.WriteOptions{})
 		assert.NoError(t, err)
-		assert.Empty(t, place.Lacks(p, place.Links))
+		assert.Empty(t, place.Can(p).Lacks(place.Links))
 		store.Close()
 	}
 	_, _, err := s3.SharedCredentials(ctx, "nobody")
@@ -244,7 +260,8 @@ func TestAnsweredSumIsHeld(t *testing.T) {
 		require.NoError(t, err)
 		_, err = p.Write(ctx, "a.wav", strings.NewReader("reed"), 4, place.WriteOptions{})
 		assert.Equal(t, damaged, place.KindOf(err) == place.Corrupt, "%q: %v", answer, err)
-		_, err = p.(place.PartWriter).WritePart(ctx, place.Upload{Key: "a.wav", ID: "u"}, 1, 0, strings.NewReader("reed"), 4, object.Sum{})
+		_, err = p.(place.PartWriter).WritePart(ctx, place.Upload{Key: "a.wav", ID: "u"}, 1, 0,
+			strings.NewReader("reed"), 4, object.Sum{})
 		assert.Equal(t, damaged, place.KindOf(err) == place.Corrupt, "%q: %v", answer, err)
 		web.Close()
 	}

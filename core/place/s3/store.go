@@ -107,7 +107,8 @@ func NewStore(cfg Config) (*Store, error) {
 		s.known = place.Promised()
 	}
 	if s.creds == nil && cfg.AccessKey != "" {
-		fixed := aws.Credentials{AccessKeyID: cfg.AccessKey, SecretAccessKey: cfg.Secret.Reveal(), SessionToken: cfg.Token.Reveal()}
+		fixed := aws.Credentials{AccessKeyID: cfg.AccessKey, SecretAccessKey: cfg.Secret.Reveal(),
+			SessionToken: cfg.Token.Reveal()}
 		s.creds = aws.CredentialsProviderFunc(func(context.Context) (aws.Credentials, error) { return fixed, nil })
 	}
 	if cfg.SignBodies != nil {
@@ -127,7 +128,8 @@ func (s *Store) credentials(ctx context.Context) (aws.Credentials, error) {
 	}
 	creds, err := s.creds.Retrieve(ctx)
 	if err != nil {
-		err = place.NewError(s.cfg.Name, "sign", "", place.BadLogin, errors.New("the credentials could not be had: "+err.Error()))
+		err = place.NewError(s.cfg.Name, "sign", "", place.BadLogin, errors.New("the credentials could not be had: "+
+			err.Error()))
 	}
 	return creds, err
 }
@@ -188,7 +190,8 @@ func (p *Place) Abilities() place.Abilities {
 		StoredSums: p.keeps(),
 		// Listings tell milliseconds at some stores, headers seconds at all.
 		TimeStep:      time.Second,
-		KeepsMetadata: true, Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
+		KeepsMetadata: true, DigestsAfter: true, Conditions: !k.Lacks(place.PutIfAbsent) &&
+			!k.Lacks(place.PutIfStill), Encodings: true,
 		ChecksAfter: !p.vouches(p.wayOf(p.holds(small+1, false), false)) || !p.vouches(p.aheadOf()),
 		MaxKey:      maxKey,
 	}

@@ -67,11 +67,13 @@ func plain(out *s3.ListObjectVersionsOutput, key string) string {
 func (p *Place) versionPage(out *s3.ListObjectVersionsOutput) []object.Entry {
 	var versions, markers []object.Entry
 	entry := func(key, id *string, latest *bool, when *time.Time) object.Entry {
-		return object.Entry{Key: strings.TrimPrefix(plain(out, aws.ToString(key)), p.prefix), Version: aws.ToString(id), Latest: aws.ToBool(latest), Modified: aws.ToTime(when)}
+		return object.Entry{Key: strings.TrimPrefix(plain(out, aws.ToString(key)), p.prefix),
+			Version: aws.ToString(id), Latest: aws.ToBool(latest), Modified: aws.ToTime(when)}
 	}
 	for _, v := range out.Versions {
 		e := entry(v.Key, v.VersionId, v.IsLatest, v.LastModified)
-		e.Size, e.ETag, e.Class = aws.ToInt64(v.Size), strings.Trim(aws.ToString(v.ETag), `"`), class(string(v.StorageClass))
+		e.Size, e.ETag, e.Class = aws.ToInt64(v.Size), strings.Trim(aws.ToString(v.ETag), `"`),
+			class(string(v.StorageClass))
 		versions = append(versions, e)
 	}
 	for _, m := range out.DeleteMarkers {
@@ -80,7 +82,8 @@ func (p *Place) versionPage(out *s3.ListObjectVersionsOutput) []object.Entry {
 		markers = append(markers, e)
 	}
 	for _, g := range out.CommonPrefixes {
-		markers = append(markers, object.Entry{Key: strings.TrimPrefix(plain(out, aws.ToString(g.Prefix)), p.prefix), Kind: object.Prefix})
+		markers = append(markers, object.Entry{Key: strings.TrimPrefix(plain(out, aws.ToString(g.Prefix)), p.prefix),
+			Kind: object.Prefix})
 	}
 	slices.SortStableFunc(markers, func(a, b object.Entry) int { return strings.Compare(a.Key, b.Key) })
 	before := func(a, b object.Entry) bool {

@@ -34,7 +34,8 @@ func (p *Place) vouch(ctx context.Context, op string, e *object.Entry, sum objec
 			return nil
 		}
 		if k.Does(ask) {
-			return place.Damaged(p, op, e, fmt.Errorf("the store's ETag is %s, the MD5 of what was sent %s", e.ETag, hex.EncodeToString([]byte(md5))))
+			return place.Damaged(p, op, e, fmt.Errorf("the store's ETag is %s, the MD5 of what was sent %s", e.ETag,
+				hex.EncodeToString([]byte(md5))))
 		}
 	}
 	err := place.ReadBack(ctx, p, op, e, sum, func() (io.ReadCloser, error) {
@@ -86,7 +87,8 @@ func (c *etagCheck) Verify() error {
 	}
 	why := fmt.Errorf("the MD5 is %s, the store's ETag %s", hex.EncodeToString([]byte(got)), c.etag)
 	if !c.p.store.known.Does(c.ask) {
-		why = fmt.Errorf("%w; if ETags are no MD5 here, a test of the endpoint that may write finds that out, or its setting etag-is-md5 = false says so", why)
+		why = fmt.Errorf("%w; if ETags are no MD5 here, a test of the endpoint that may write finds that out, or "+
+			"its setting etag-is-md5 = false says so", why)
 	}
 	return place.NewError(c.p.name, "read", c.key, place.Corrupt, why)
 }
@@ -94,7 +96,8 @@ func (c *etagCheck) Verify() error {
 // encrypted tells of an object whose ETag is not made of its content: it is
 // encrypted with a key of its owner's ("Common Response Headers", ETag).
 func encrypted(h http.Header) bool {
-	return strings.HasPrefix(h.Get("X-Amz-Server-Side-Encryption"), "aws:kms") || h.Get("X-Amz-Server-Side-Encryption-Customer-Algorithm") != ""
+	return strings.HasPrefix(h.Get("X-Amz-Server-Side-Encryption"), "aws:kms") ||
+		h.Get("X-Amz-Server-Side-Encryption-Customer-Algorithm") != ""
 }
 
 // etagCheckOf makes the check for an object with this ETag; nil where it tells
@@ -129,7 +132,8 @@ func (p *Place) etagCheckOf(ctx context.Context, key, etag string, size int64, h
 // (HeadObject, partNumber); 0 where the store does not tell, or the parts are not
 // of one size.
 func (p *Place) partSize(ctx context.Context, key, etag string, size int64, parts int) int64 {
-	resp, err := p.do(ctx, request{method: http.MethodHead, op: "stat", key: key, query: url.Values{"partNumber": {"1"}}})
+	resp, err := p.do(ctx, request{method: http.MethodHead, op: "stat", key: key,
+		query: url.Values{"partNumber": {"1"}}})
 	if err != nil {
 		return 0
 	}

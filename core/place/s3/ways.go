@@ -82,7 +82,8 @@ func (p *Place) wayOf(held, summed bool) arrival {
 }
 
 // asks are what a way rests on.
-var wayAsks = map[arrival]place.Ask{behind: place.SumBehind, ahead: place.SumAhead, md5Ahead: place.MD5Ahead, signed: place.SignedBody}
+var wayAsks = map[arrival]place.Ask{behind: place.SumBehind, ahead: place.SumAhead, md5Ahead: place.MD5Ahead,
+	signed: place.SignedBody}
 
 // vouches tells that a way is known to turn damaged content away.
 func (p *Place) vouches(way arrival) bool {
@@ -128,18 +129,22 @@ func (p *Place) overwriting() place.Promise {
 	case works == len(asks):
 		all.Way = "the store decides in the moment of writing"
 	case lacks == 0:
-		all.Way, all.Weak = "the store is asked to decide, and looked at just before and after: it was not tried whether it does, so another writer may come between", true
+		all.Way, all.Weak = "the store is asked to decide, and looked at just before and after: it was not tested "+
+			"whether it does, so another writer may come between", true
 	case k.Does(place.PutIfAbsent) && k.Does(place.PutIfStill):
-		all.Way, all.Weak = "the store decides, but not for objects in parts: those are looked at just before and after, and another writer may come between", true
+		all.Way, all.Weak = "the store decides, but not for objects in parts: those are looked at just before and "+
+			"after, and another writer may come between", true
 	default:
-		all.Way, all.Weak = "looked at just before and after, since the store does not decide: another writer may come between", true
+		all.Way, all.Weak = "looked at just before and after, since the store does not decide: another writer may "+
+			"come between", true
 	}
 	return all
 }
 
 // arrivalWords say what vouches for a body.
 var arrivalWords = map[arrival]string{
-	behind: "the store holds the content against a CRC-64 sent behind it", ahead: "the store holds the content against a CRC-64 sent ahead of it",
+	behind:   "the store holds the content against a CRC-64 sent behind it",
+	ahead:    "the store holds the content against a CRC-64 sent ahead of it",
 	md5Ahead: "the store holds the content against its MD5", signed: "the signature covers the content",
 }
 
@@ -171,7 +176,8 @@ func (p *Place) reading() place.Promise {
 	case k.Lacks(place.KeepsSum) && k.Lacks(place.MD5ETag):
 		x.Way, x.Weak = "by its length alone: the store keeps nothing to hold it against", true
 	default:
-		x.Way, x.Weak = "held against a checksum or an MD5 in the ETag, where there is one: it was not tried whether the store keeps them", true
+		x.Way, x.Weak = "held against a checksum or an MD5 in the ETag, where there is one: it was not tested "+
+			"whether the store keeps them", true
 	}
 	return x
 }
@@ -181,11 +187,11 @@ func (p *Place) removing() place.Promise {
 	k := p.store.known
 	switch {
 	case !k.Lacks(place.RemoveBatch):
-		x.Way = "looked at just before, and removed many at a time"
+		x.Way = "looked at just before, and deleted many at a time"
 	case !k.Lacks(place.RemoveBatchMD5):
-		x.Way = "looked at just before, and removed many at a time, with Content-MD5"
+		x.Way = "looked at just before, and deleted many at a time, with Content-MD5"
 	default:
-		x.Way = "looked at just before, and removed one by one"
+		x.Way = "looked at just before, and deleted one by one"
 	}
 	return x
 }

@@ -98,6 +98,7 @@ func TestWays(t *testing.T) {
 		}
 		for _, tested := range []bool{true, false} {
 			t.Run(string(habit)+map[bool]string{true: " known", false: " unknown"}[tested], func(t *testing.T) {
+				t.Parallel()
 				var habits []standin.Habit
 				if habit != "" {
 					habits = append(habits, habit)
@@ -113,7 +114,8 @@ func TestWays(t *testing.T) {
 					name  string
 					data  []byte
 					parts bool
-				}{{"small", noise(100), false}, {"middle", noise(300 << 10), false}, {"parts", noise(5<<20 + 1000), true}} {
+				}{{"small", noise(100), false}, {"middle", noise(300 << 10), false},
+					{"parts", noise(5<<20 + 1000), true}} {
 					held(t, srv, p, x.name, x.data, x.parts)
 				}
 				// Removed in one go, each as it was seen.
@@ -147,7 +149,8 @@ func held(t *testing.T, srv *standin.Server, p *s3.Place, key string, data []byt
 
 	_, err = write(p, key, other, place.WriteOptions{Condition: place.IfAbsent}, parts)
 	assert.Equal(t, place.Exists, place.KindOf(err), "%v", err)
-	_, err = write(p, key, other, place.WriteOptions{Condition: place.IfStill, Mark: "0123456789abcdef0123456789abcdef"}, parts)
+	_, err = write(p, key, other, place.WriteOptions{Condition: place.IfStill,
+		Mark: "0123456789abcdef0123456789abcdef"}, parts)
 	assert.Equal(t, place.Changed, place.KindOf(err), "%v", err)
 	assert.Equal(t, data, content(t, p, key))
 	if !parts {
@@ -159,7 +162,8 @@ func held(t *testing.T, srv *standin.Server, p *s3.Place, key string, data []byt
 	if srv.SetFaults(); err != nil { // parts of which nothing is known until they are joined
 		require.True(t, parts)
 		require.Equal(t, place.Corrupt, place.KindOf(err), "%v", err)
-		_, err = write(p, key, other, place.WriteOptions{Condition: place.IfStill, Mark: err.(*place.Error).Left}, parts)
+		_, err = write(p, key, other, place.WriteOptions{Condition: place.IfStill, Mark: err.(*place.Error).Left},
+			parts)
 	}
 	require.NoError(t, err)
 	assert.Equal(t, other, content(t, p, key))
@@ -172,7 +176,8 @@ func TestOrderOfItsOwn(t *testing.T) {
 	p := accustomed(t, known, standin.ListingByFolder)
 	want := []string{"bed!x", "bed-x", "bed/x", "bed/y", "bed0"}
 	for _, key := range want {
-		_, err := p.Write(ctx, key, strings.NewReader(key), int64(len(key)), place.WriteOptions{Condition: place.Always})
+		_, err := p.Write(ctx, key, strings.NewReader(key), int64(len(key)),
+			place.WriteOptions{Condition: place.Always})
 		require.NoError(t, err)
 	}
 	keys := func(after string) (all []string, err error) {

@@ -54,9 +54,11 @@ func TestScanPageReadsWhatXMLWrites(t *testing.T) {
 			k := key.Draw(t, "key")
 			e := object.Entry{Key: k, Latest: true, Size: rapid.Int64Range(0, 5<<40).Draw(t, "size"),
 				Modified: time.UnixMilli(rapid.Int64Range(0, 4e12).Draw(t, "time")).UTC(),
-				ETag:     rapid.StringMatching(`[0-9a-f]{4}(-[0-9])?`).Draw(t, "etag"), Class: rapid.SampledFrom([]string{"", "COLD"}).Draw(t, "class")}
+				ETag:     rapid.StringMatching(`[0-9a-f]{4}(-[0-9])?`).Draw(t, "etag"),
+				Class:    rapid.SampledFrom([]string{"", "COLD"}).Draw(t, "class")}
 			want = append(want, e)
-			x := xmlEntry{Key: encode(k), LastModified: e.Modified.Format("2006-01-02T15:04:05.000Z"), ETag: `"` + e.ETag + `"`, Size: e.Size, StorageClass: e.Class}
+			x := xmlEntry{Key: encode(k), LastModified: e.Modified.Format("2006-01-02T15:04:05.000Z"), ETag: `"` +
+				e.ETag + `"`, Size: e.Size, StorageClass: e.Class}
 			if e.Class == "" {
 				x.StorageClass = "STANDARD"
 			}
@@ -81,7 +83,8 @@ func TestScanPageReadsWhatXMLWrites(t *testing.T) {
 		if len(doc.CommonPrefixes) > 0 {
 			for _, list := range [][]object.Entry{want, got.entries} {
 				slices.SortFunc(list, func(a, b object.Entry) int {
-					return strings.Compare(a.Key+fmt.Sprint(a.Kind, a.Size, a.Modified, a.ETag), b.Key+fmt.Sprint(b.Kind, b.Size, b.Modified, b.ETag))
+					return strings.Compare(a.Key+fmt.Sprint(a.Kind, a.Size, a.Modified, a.ETag),
+						b.Key+fmt.Sprint(b.Kind, b.Size, b.Modified, b.ETag))
 				})
 			}
 		}
@@ -127,7 +130,9 @@ func unchunk(t require.TestingT, raw []byte) (content []byte, trailer string) {
 func TestTrailingCoding(t *testing.T) {
 	for _, size := range []int{0, 1, chunk - 1, chunk, chunk + 1, 3*chunk + 7} {
 		data := bytes.Repeat([]byte("marsh"), size/5+1)[:size]
-		for name, body := range map[string]io.Reader{"whole": bytes.NewReader(data), "halves": iotest.HalfReader(bytes.NewReader(data)), "data with end": iotest.DataErrReader(bytes.NewReader(data))} {
+		for name, body := range map[string]io.Reader{"whole": bytes.NewReader(data),
+			"halves":        iotest.HalfReader(bytes.NewReader(data)),
+			"data with end": iotest.DataErrReader(bytes.NewReader(data))} {
 			coded := newTrailing(body, int64(size))
 			raw, err := io.ReadAll(coded)
 			require.NoError(t, err, name)
@@ -138,7 +143,8 @@ func TestTrailingCoding(t *testing.T) {
 			h.Write(data)
 			assert.Equal(t, trailerName+":"+base64.StdEncoding.EncodeToString(h.Sum(nil)), trailer)
 		}
-		for _, wrong := range []io.Reader{bytes.NewReader(append(data, 'x')), bytes.NewReader(bytes.Repeat([]byte("x"), 2*size+1)), iotest.ErrReader(io.ErrNoProgress)} {
+		for _, wrong := range []io.Reader{bytes.NewReader(append(data, 'x')),
+			bytes.NewReader(bytes.Repeat([]byte("x"), 2*size+1)), iotest.ErrReader(io.ErrNoProgress)} {
 			_, err := io.ReadAll(newTrailing(wrong, int64(size)))
 			assert.Error(t, err, "a body that does not end where it said")
 		}

@@ -36,7 +36,8 @@ func (p *Place) CheckName(key string) error {
 }
 
 // Write stores a whole object (PutObject).
-func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (p *Place) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	if err := p.CheckName(key); err != nil {
 		return object.Entry{}, err
 	}
@@ -108,8 +109,10 @@ func (p *Place) told(ctx context.Context, e *object.Entry) error {
 }
 
 // WritePart stores one part (UploadPart).
-func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64, sum object.Sum) (place.Part, error) {
-	b := bodyRequest{op: "write part", key: up.Key, query: url.Values{"partNumber": {strconv.Itoa(number)}, "uploadId": {up.ID}}}
+func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offset int64, body io.Reader, size int64,
+	sum object.Sum) (place.Part, error) {
+	b := bodyRequest{op: "write part", key: up.Key, query: url.Values{"partNumber": {strconv.Itoa(number)},
+		"uploadId": {up.ID}}}
 	c, err := p.take(ctx, b, body, size, sum)
 	if err != nil {
 		return place.Part{}, err
@@ -124,7 +127,8 @@ func (p *Place) WritePart(ctx context.Context, up place.Upload, number int, offs
 		if err != nil {
 			return place.Part{}, err
 		}
-		part := place.Part{Number: number, Size: size, ETag: etagOf(s.answer), Sum: s.sum, MD5: s.md5, Unverified: !s.vouched}
+		part := place.Part{Number: number, Size: size, ETag: etagOf(s.answer), Sum: s.sum, MD5: s.md5,
+			Unverified: !s.vouched}
 		if part.Unverified {
 			err = p.vouchPart(up.Key, &part)
 		}
@@ -143,7 +147,8 @@ func (p *Place) vouchPart(key string, part *place.Part) error {
 		k.Learn(place.MD5ETag, place.Works)
 		part.Unverified = false
 	case k.Does(place.MD5ETag):
-		return place.NewError(p.name, "write part", key, place.Corrupt, fmt.Errorf("the store's ETag of part %d is not the MD5 of what was sent", part.Number))
+		return place.NewError(p.name, "write part", key, place.Corrupt,
+			fmt.Errorf("the store's ETag of part %d is not the MD5 of what was sent", part.Number))
 	}
 	return nil
 }

@@ -10,7 +10,8 @@ import (
 // Whatever a list holds, it is refused with its line, or its items have names of their
 // own, in order, and addresses that can be asked for.
 func FuzzList(f *testing.F) {
-	f.Add([]byte("https://example.org/a.wav,12,md5:0cc175b9c0f1b6a831c399e269772661,a.wav\n# remark\nhttps://example.org/b\n"))
+	f.Add([]byte("https://example.org/a.wav,12,md5:0cc175b9c0f1b6a831c399e269772661,a.wav\n# " +
+		"remark\nhttps://example.org/b\n"))
 	f.Add([]byte("name,address\nx,https://example.org/x\n"))
 	f.Add([]byte("https://example.org/../../etc/passwd,-1\n"))
 	f.Add([]byte("\"\nhttp://"))

@@ -56,7 +56,8 @@ func parse(r io.Reader) ([]item, error) {
 			return nil, fmt.Errorf("line %d: %w", line, err)
 		}
 		if other := seen[it.key]; other > 0 {
-			return nil, fmt.Errorf("line %d: it lands at %q like line %d; give one of them another name", line, object.Display(it.key), other)
+			return nil, fmt.Errorf("line %d: it lands at %q like line %d; give one of them another name", line,
+				object.Display(it.key), other)
 		}
 		seen[it.key] = line
 		items = append(items, it)
@@ -76,7 +77,8 @@ func header(fields []string) ([]string, error) {
 			f = "address"
 		}
 		if !slices.Contains(columns, f) {
-			return nil, fmt.Errorf("neither an address nor a column's name: %q; columns are %s", object.Display(f), strings.Join(columns, ", "))
+			return nil, fmt.Errorf("neither an address nor a column's name: %q; columns are %s", object.Display(f),
+				strings.Join(columns, ", "))
 		}
 		order = append(order, f)
 	}
@@ -136,7 +138,8 @@ func parseSum(text string) (object.Sum, error) {
 	kind, err := object.ParseSumKind(strings.ToLower(strings.ReplaceAll(name, "-", "")))
 	raw, bad := hex.DecodeString(value)
 	if err != nil || bad != nil || kind == object.NoSum || len(raw) != kind.New().Size() {
-		return object.Sum{}, fmt.Errorf("not a checksum such as md5:… or sha256:… in hexadecimal: %q", object.Display(text))
+		return object.Sum{}, fmt.Errorf("not a checksum such as md5:… or sha256:… in hexadecimal: %q",
+			object.Display(text))
 	}
 	return object.Sum{Kind: kind, Value: string(raw)}, nil
 }

@@ -31,7 +31,8 @@ func redirect(req *http.Request, via []*http.Request) error {
 // stead.
 func hosts(items []item, proxy string) map[string]bool {
 	named := map[string]bool{}
-	for _, name := range []string{proxy, os.Getenv("HTTP_PROXY"), os.Getenv("HTTPS_PROXY"), os.Getenv("http_proxy"), os.Getenv("https_proxy")} {
+	for _, name := range []string{proxy, os.Getenv("HTTP_PROXY"), os.Getenv("HTTPS_PROXY"), os.Getenv("http_proxy"),
+		os.Getenv("https_proxy")} {
 		if u, err := url.Parse(name); err == nil {
 			named[u.Hostname()] = true
 		}
@@ -45,7 +46,8 @@ func hosts(items []item, proxy string) map[string]bool {
 // keptOut dials, but reaches no address inside this machine or its network for a host
 // that the list does not name: a server out there does not choose what is fetched
 // in here. It is the address that counts, so that a name does not help.
-func keptOut(named map[string]bool, dial func(context.Context, string, string) (net.Conn, error)) func(context.Context, string, string) (net.Conn, error) {
+func keptOut(named map[string]bool, dial func(context.Context, string, string) (net.Conn,
+	error)) func(context.Context, string, string) (net.Conn, error) {
 	if dial == nil {
 		dial = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}).DialContext
 	}
@@ -64,5 +66,6 @@ func keptOut(named map[string]bool, dial func(context.Context, string, string) (
 }
 
 func inside(ip net.IP) bool {
-	return ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsUnspecified()
+	return ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() ||
+		ip.IsUnspecified()
 }

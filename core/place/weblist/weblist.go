@@ -90,7 +90,8 @@ const lookers = 16
 func (l *List) List(ctx context.Context, prefix string, opts place.ListOptions) iter.Seq2[object.Entry, error] {
 	return func(yield func(object.Entry, error) bool) {
 		all := l.prefix + prefix
-		from, _ := slices.BinarySearchFunc(l.end.items, max(all, l.prefix+opts.After), func(it item, key string) int { return strings.Compare(it.key, key) })
+		from, _ := slices.BinarySearchFunc(l.end.items, max(all, l.prefix+opts.After),
+			func(it item, key string) int { return strings.Compare(it.key, key) })
 		wanted := func(yield func(item) bool) {
 			for _, it := range l.end.items[from:] {
 				if !strings.HasPrefix(it.key, all) {
@@ -154,7 +155,8 @@ func (l *List) level(items iter.Seq[item], all, after string, yield func(object.
 }
 
 func (l *List) find(op, key string) (item, error) {
-	i, ok := slices.BinarySearchFunc(l.end.items, l.prefix+key, func(it item, key string) int { return strings.Compare(it.key, key) })
+	i, ok := slices.BinarySearchFunc(l.end.items, l.prefix+key,
+		func(it item, key string) int { return strings.Compare(it.key, key) })
 	if !ok {
 		return item{}, place.NewError(l.name, op, key, place.NotFound, errors.New("the list has no such object"))
 	}
@@ -218,18 +220,21 @@ func (l *List) head(ctx context.Context, it item) (object.Entry, error) {
 // describe makes an entry of what server and list say; where they contradict
 // each other it is not the object that was meant.
 func (l *List) describe(it item, h http.Header, size int64, op string) (object.Entry, error) {
-	e := object.Entry{Key: it.key[len(l.prefix):], Size: size, ETag: strings.Trim(h.Get("ETag"), `"`), ContentType: h.Get("Content-Type"), Latest: true}
+	e := object.Entry{Key: it.key[len(l.prefix):], Size: size, ETag: strings.Trim(h.Get("ETag"), `"`),
+		ContentType: h.Get("Content-Type"), Latest: true}
 	e.Modified, _ = http.ParseTime(h.Get("Last-Modified"))
 	if it.sum.Kind != object.NoSum {
 		e.Sums = []object.Sum{it.sum}
 	}
 	switch {
 	case size < 0 && it.size < 0:
-		return e, place.NewError(l.name, op, e.Key, place.Unsupported, errors.New("neither the server nor the list tells the size"))
+		return e, place.NewError(l.name, op, e.Key, place.Unsupported,
+			errors.New("neither the server nor the list tells the size"))
 	case size < 0:
 		e.Size = it.size
 	case it.size >= 0 && size != it.size:
-		return e, place.NewError(l.name, op, e.Key, place.Changed, fmt.Errorf("it has %d bytes, the list says %d", size, it.size))
+		return e, place.NewError(l.name, op, e.Key, place.Changed, fmt.Errorf("it has %d bytes, the list says %d",
+			size, it.size))
 	}
 	return e, nil
 }
@@ -277,7 +282,8 @@ func (l *List) Read(ctx context.Context, key string, opts place.ReadOptions) (io
 	if !ranged {
 		want = it.sum
 	}
-	body := &wire.Body{Place: l.name, Key: key, Fail: func(err error) error { return l.transportError(ctx, "read", key, err) }}
+	body := &wire.Body{Place: l.name, Key: key,
+		Fail: func(err error) error { return l.transportError(ctx, "read", key, err) }}
 	return body.Check(resp.Body, resp.ContentLength, want), e, nil
 }
 
@@ -286,7 +292,8 @@ func (l *List) readOnly(op, key string) error {
 }
 
 // Write refuses: there is nothing to write to.
-func (l *List) Write(ctx context.Context, key string, body io.Reader, size int64, opts place.WriteOptions) (object.Entry, error) {
+func (l *List) Write(ctx context.Context, key string, body io.Reader, size int64,
+	opts place.WriteOptions) (object.Entry, error) {
 	return object.Entry{}, l.readOnly("write", key)
 }
 
@@ -294,7 +301,7 @@ func (l *List) Write(ctx context.Context, key string, body io.Reader, size int64
 func (l *List) Remove(ctx context.Context, refs ...object.Ref) []error {
 	errs := make([]error, len(refs))
 	for i, ref := range refs {
-		errs[i] = l.readOnly("remove", ref.Key)
+		errs[i] = l.readOnly("delete", ref.Key)
 	}
 	return errs
 }

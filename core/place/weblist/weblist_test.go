@@ -28,7 +28,8 @@ var ctx = context.Background()
 
 // server serves files with ranges and ETags, one of them for guests only.
 func server(t *testing.T) (string, map[string]string) {
-	files := map[string]string{"/cards/one.wav": "one", "/cards/two.wav": strings.Repeat("two ", 1000), "/deep/er/three.json": "{}"}
+	files := map[string]string{"/cards/one.wav": "one", "/cards/two.wav": strings.Repeat("two ", 1000),
+		"/deep/er/three.json": "{}"}
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		text, ok := files[r.URL.Path]
 		if !ok || r.URL.Path == "/deep/er/three.json" && r.URL.Query().Get("sig") != "shelduck" {

@@ -42,7 +42,8 @@ func NewWebClient(t http.RoundTripper, check func(*http.Request, []*http.Request
 	return newClient(t, patience, check)
 }
 
-func newClient(t http.RoundTripper, patience time.Duration, check func(*http.Request, []*http.Request) error) *http.Client {
+func newClient(t http.RoundTripper, patience time.Duration,
+	check func(*http.Request, []*http.Request) error) *http.Client {
 	return &http.Client{Transport: &watching{t, patience}, CheckRedirect: check}
 }
 
@@ -80,7 +81,8 @@ func (w *watching) RoundTrip(req *http.Request) (*http.Response, error) {
 		cancel(nil)
 		return resp, err
 	}
-	resp.Body = &receiving{ReadCloser: resp.Body, ctx: ctx, cancel: cancel, watch: watch{patience: w.patience, fire: cancel}}
+	resp.Body = &receiving{ReadCloser: resp.Body, ctx: ctx, cancel: cancel,
+		watch: watch{patience: w.patience, fire: cancel}}
 	return resp, nil
 }
 

@@ -137,7 +137,8 @@ func (b *Body) Read(p []byte) (int, error) {
 		}
 	case err == io.EOF && b.sum != nil:
 		if got := object.SumOf(b.want.Kind, b.sum); got != b.want {
-			err = place.NewError(b.Place, "read", b.Key, place.Corrupt, fmt.Errorf("%s, the store keeps %s", got, b.want))
+			err = place.NewError(b.Place, "read", b.Key, place.Corrupt,
+				fmt.Errorf("%s, the store keeps %s", got, b.want))
 		}
 	case err != nil && err != io.EOF:
 		err = b.Fail(err)
@@ -234,7 +235,8 @@ func StatusKind(status int) place.ErrorKind {
 func SplitPath(endpoint, path string) (bucket, prefix, name string, err error) {
 	bucket, prefix, _ = strings.Cut(strings.TrimLeft(path, "/"), "/")
 	if bucket == "" {
-		return "", "", "", place.NewError(endpoint, "open", "", place.NotFound, errors.New("the path names no bucket or container"))
+		return "", "", "", place.NewError(endpoint, "open", "", place.NotFound,
+			errors.New("the path names no bucket or container"))
 	}
 	name = endpoint + "/" + bucket
 	if prefix = strings.TrimSuffix(prefix, "/"); prefix != "" {

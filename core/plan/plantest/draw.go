@@ -19,7 +19,8 @@ const Age = 3 * 24 * time.Hour
 
 // Key draws a key of few parts, so that keys meet.
 func Key(t *rapid.T) string {
-	return strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b", "a-", "x.t", "é"}), 1, 3).Draw(t, "parts"), "/")
+	return strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "b", "a-", "x.t", "é"}), 1, 3).Draw(t,
+		"parts"), "/")
 }
 
 // Time draws one of four times, days apart.
@@ -31,23 +32,24 @@ func Time(t *rapid.T) time.Time {
 func Rules(t *rapid.T) rule.Rules {
 	r := rule.Default()
 	pick := func(name string, from ...string) string { return rapid.SampledFrom(from).Draw(t, name) }
-	r.Judge = rule.Judge(pick("judge", "size-and-time", "size", "content", "all"))
-	r.Different = rule.Different(pick("different", "replace", "skip", "newer", "keep-both"))
-	r.Extras = rule.Extras(pick("extras", "leave", "trash", "remove"))
+	r.CompareBy = rule.CompareBy(pick("compare-by", "size-and-time", "size", "content", "all"))
+	r.WhenDifferent = rule.WhenDifferent(pick("when-different", "replace", "skip", "if-newer", "keep-both"))
+	r.TargetOnly = rule.TargetOnly(pick("target-only", "keep", "trash", "delete"))
 	if rapid.Bool().Draw(t, "two-way") {
-		r.Direction, r.Different, r.Extras = rule.TwoWay, rule.Replace, rule.Leave
+		r.Direction, r.WhenDifferent, r.TargetOnly = rule.TwoWay, rule.Replace, rule.KeepThere
 		r.Conflicts = rule.Conflicts(pick("conflicts", "ask", "source", "target", "newer", "keep-both"))
-		if r.Judge == rule.SendAll {
-			r.Judge = rule.BySizeAndTime
+		if r.CompareBy == rule.SendAll {
+			r.CompareBy = rule.BySizeAndTime
 		}
 	}
-	if r.Direction == rule.OneWay && r.Extras == rule.Leave {
-		r.Afterwards = rule.Afterwards(pick("afterwards", "keep", "remove", "archive"))
+	if r.Direction == rule.OneWay && r.TargetOnly == rule.KeepThere {
+		r.Afterwards = rule.Afterwards(pick("afterwards", "keep", "delete", "archive"))
 	}
 	s := &r.Select
 	patterns := func(name string) (all []string) {
 		if rapid.IntRange(0, 2).Draw(t, name+"?") == 0 {
-			all = rapid.SliceOfN(rapid.SampledFrom([]string{"**/*.t", "a/**", "b*", "**/b", "*/a/**"}), 1, 2).Draw(t, name)
+			all = rapid.SliceOfN(rapid.SampledFrom([]string{"**/*.t", "a/**", "b*", "**/b", "*/a/**"}), 1, 2).Draw(t,
+				name)
 		}
 		return all
 	}
@@ -59,6 +61,6 @@ func Rules(t *rapid.T) rule.Rules {
 	s.NewerThan = pick("newer", "", "", "", "3d")
 	off := int64(100)
 	many := int64(1 << 40)
-	r.Guards = rule.Guards{Removals: &many, RemovalShare: &off, Shrink: &off, Drift: &off}
+	r.Safety = rule.Safety{Deletions: &many, DeletionShare: &off, Shrink: &off, Drift: &off}
 	return r
 }

@@ -72,7 +72,8 @@ func (w *World) Plan() map[string]Outcome {
 		case strings.HasPrefix(k, w.Rules.TrashPath+"/"):
 		case twoWay, !here, o.Kind == plan.LeftOut && there:
 			stands[k] = !below || !twoWay && !w.IsTree
-		case o.Kind == plan.LeftOut, below && w.IsTree, w.Source[k].Kind == object.Special, w.Bad(k), !there && w.IsTree && w.targetFolders[k]:
+		case o.Kind == plan.LeftOut, below && w.IsTree, w.Source[k].Kind == object.Special, w.Bad(k), !there &&
+			w.IsTree && w.targetFolders[k]:
 		default:
 			stands[k] = true
 		}
@@ -83,7 +84,8 @@ func (w *World) Plan() map[string]Outcome {
 // Leaves says whether a source object is to leave its place, if its copy holds.
 func (w *World) Leaves(key string, o Outcome) bool {
 	_, here := w.Source[key]
-	return here && w.Rules.Afterwards != rule.KeepSource && (o.Kind == plan.Add || o.Kind == plan.Change || o.Kind == plan.Meta || o.Kind == plan.Same)
+	return here && w.Rules.Afterwards != rule.KeepSource && (o.Kind == plan.Add || o.Kind == plan.Change ||
+		o.Kind == plan.Meta || o.Kind == plan.Same)
 }
 
 // folders are all names that keys lie below.
@@ -115,19 +117,7 @@ func (w *World) key(k string, below bool) Outcome {
 		here && w.Rules.Afterwards == rule.ArchiveSource && strings.HasPrefix(k, w.Rules.ArchivePath+"/"):
 		return Outcome{Kind: plan.LeftOut}
 	case !here && twoWay:
-		switch {
-		case !w.takes(dst):
-			return Outcome{Kind: plan.LeftOut}
-		case !agreed && (dst.Kind == object.Special || w.SourceIsTree && (below || w.sourceFolders[k])):
-			return Outcome{Kind: plan.Blocked, Back: true}
-		case !agreed:
-			return Outcome{Kind: plan.Add, Back: true}
-		case dstMoved:
-			return w.clashing(k, below, w.conflict(src, here, dst, there))
-		case w.Gaps:
-			return Outcome{Kind: plan.Extra}
-		}
-		return Outcome{Kind: plan.Remove}
+		return w.goneHere(k, below, agreed, dstMoved)
 	case !here:
 		return w.extra(k, dst, was[0], agreed)
 	case src.Kind != object.Special && !w.takes(src):
@@ -150,8 +140,10 @@ func (w *World) key(k string, below bool) Outcome {
 	case doubted:
 		return Outcome{Kind: plan.Change}
 	case w.same(src, dst, agreed, srcMoved, dstMoved):
-		meta := w.KeepsTimes && !twoWay && (w.Rules.Judge == rule.BySize || w.Rules.Judge == rule.ByContent) && !src.Modified.Equal(dst.Modified) ||
-			!w.KeepsTimes && !twoWay && w.Rules.Judge == rule.ByContent && agreed && !was[0].Modified.Equal(src.Modified)
+		meta := w.KeepsTimes && !twoWay && (w.Rules.CompareBy == rule.BySize || w.Rules.CompareBy == rule.ByContent) &&
+			!src.Modified.Equal(dst.Modified) ||
+			!w.KeepsTimes && !twoWay && w.Rules.CompareBy == rule.ByContent && agreed &&
+				!was[0].Modified.Equal(src.Modified)
 		if meta {
 			return Outcome{Kind: plan.Meta}
 		}
@@ -164,14 +156,33 @@ func (w *World) key(k string, below bool) Outcome {
 		return w.conflict(src, here, dst, there)
 	}
 	o := w.different(src, dst)
-	if o.Kind == plan.Change && w.Stored && w.Rules.Judge == rule.BySizeAndTime && src.Size == dst.Size && !(agreed && dstMoved) && w.Same(src, dst) {
+	if o.Kind == plan.Change && w.Stored && w.Rules.CompareBy == rule.BySizeAndTime && src.Size == dst.Size &&
+		!(agreed && dstMoved) && w.Same(src, dst) {
 		o = Outcome{Kind: plan.Meta}
 	}
 	return o
 }
 
+// goneHere is the outcome of a two-way job for a key that only the target has.
+func (w *World) goneHere(k string, below, agreed, moved bool) Outcome {
+	dst := w.Target[k]
+	switch {
+	case !w.takes(dst):
+		return Outcome{Kind: plan.LeftOut}
+	case !agreed && (dst.Kind == object.Special || w.SourceIsTree && (below || w.sourceFolders[k])):
+		return Outcome{Kind: plan.Blocked, Back: true}
+	case !agreed:
+		return Outcome{Kind: plan.Add, Back: true}
+	case moved:
+		return w.clashing(k, below, w.conflict(object.Entry{}, false, dst, true))
+	case w.Gaps:
+		return Outcome{Kind: plan.Extra}
+	}
+	return Outcome{Kind: plan.Remove}
+}
+
 func (w *World) different(src, dst object.Entry) Outcome {
-	switch w.Rules.Different {
+	switch w.Rules.WhenDifferent {
 	case rule.Skip:
 		return Outcome{Kind: plan.LeftOut}
 	case rule.IfNewer:
@@ -194,11 +205,11 @@ func alike(a, b object.Entry) bool {
 func (w *World) same(src, dst object.Entry, agreed, srcMoved, dstMoved bool) bool {
 	twoWay := w.Rules.Direction == rule.TwoWay
 	switch {
-	case w.Rules.Judge == rule.SendAll, src.Size != dst.Size:
+	case w.Rules.CompareBy == rule.SendAll, src.Size != dst.Size:
 		return false
-	case w.Rules.Judge == rule.BySize:
+	case w.Rules.CompareBy == rule.BySize:
 		return true
-	case w.Rules.Judge == rule.ByContent:
+	case w.Rules.CompareBy == rule.ByContent:
 		return w.Same(src, dst)
 	case agreed && srcMoved != dstMoved:
 		return false
@@ -219,14 +230,14 @@ func (w *World) extra(k string, dst, was object.Entry, agreed bool) Outcome {
 		judged.Key = k
 	}
 	switch {
-	case w.Rules.Extras == rule.Leave || dst.Kind == object.Special:
+	case w.Rules.TargetOnly == rule.KeepThere || dst.Kind == object.Special:
 		return Outcome{Kind: plan.Extra}
 	case !w.takesBut(judged, !agreed):
 		return Outcome{Kind: plan.LeftOut}
-	case w.Rules.Different == rule.KeepBoth && strings.Contains(k, "(20"), !sure, w.Gaps:
+	case w.Rules.WhenDifferent == rule.KeepBoth && strings.Contains(k, "(20"), !sure, w.Gaps:
 		return Outcome{Kind: plan.Extra}
 	}
-	return Outcome{Kind: plan.Remove, Aside: w.Rules.Extras == rule.Trash}
+	return Outcome{Kind: plan.Remove, Aside: w.Rules.TargetOnly == rule.MoveToTrash}
 }
 
 // clashing is a decision that cannot be carried out where a tree holds something
@@ -234,7 +245,8 @@ func (w *World) extra(k string, dst, was object.Entry, agreed bool) Outcome {
 func (w *World) clashing(k string, below bool, o Outcome) Outcome {
 	switch {
 	case o.Kind != plan.Add:
-	case o.Back && w.SourceIsTree && (below || w.sourceFolders[k]), !o.Back && w.IsTree && (below || w.targetFolders[k]):
+	case o.Back && w.SourceIsTree && (below || w.sourceFolders[k]), !o.Back && w.IsTree &&
+		(below || w.targetFolders[k]):
 		o.Kind = plan.Blocked
 	}
 	return o

@@ -1,0 +1,107 @@
+package transfer
+
+import (
+	"errors"
+	"fmt"
+	"sync/atomic"
+
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+)
+
+// transfer is one effect being carried out.
+type transfer struct {
+	run    *run
+	side   side
+	number int64
+	effect plan.Effect
+	// left is the mark of what a failed write of this transfer has left at the
+	// target: it may be overwritten, though the plan has not seen it.
+	left string
+	// unverified tells that nothing vouched for the content on its way.
+	unverified atomic.Bool
+}
+
+// doubts notes, before anything is written to a place that is looked at only
+// afterwards, that what is there may be damaged until the effect is done.
+func (t *transfer) doubts() error {
+	if !place.Can(t.side.to).ChecksAfter {
+		return nil
+	}
+	if err := t.run.ledger.Doubt(t.number); err != nil {
+		t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+		return err
+	}
+	return nil
+}
+
+// arrives is the last look at an object that was written: whether it has its name,
+// and whether anything vouched for its content.
+func (t *transfer) arrives(there *object.Entry) error {
+	err := t.try(func(int) error { return place.ComesBack(t.run.ctx, t.side.to, t.effect.Key, false) })
+	if err != nil {
+		return err
+	}
+	return t.vouched(there)
+}
+
+// vouched takes in whether anything vouches for what is there; where nothing does, it is an error for a
+// job that wants that.
+func (t *transfer) vouched(there *object.Entry) error {
+	if there.Unverified {
+		t.unverified.Store(true)
+	}
+	if t.unverified.Load() && t.run.opts.Verified {
+		return place.NewError(t.side.to.Name(), "verify", t.effect.Key, place.Unproven,
+			errors.New("neither side keeps anything to hold its content against"))
+	}
+	return nil
+}
+
+// succeeded and failedFor close a transfer; they are called once. there is what
+// is at the receiving side now.
+func (t *transfer) succeeded(bytes int64, there object.Entry) {
+	if t.unverified.Load() {
+		t.run.meter.unverified.Add(1)
+	}
+	if err := t.run.ledger.Arrived(t.number, bytes, there); err != nil {
+		t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+		return
+	}
+	t.run.meter.objects.Add(1)
+}
+
+func (t *transfer) failedFor(err error) {
+	kind := place.KindOf(err)
+	if t.run.ctx.Err() != nil {
+		return // the run was stopped: not this object's fault
+	}
+	cause, detail := kind.String(), object.Display(err.Error())
+	advice := kind.Advice()
+	var e *place.Error
+	if errors.As(err, &e) {
+		cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind)
+		if e.Code != "" && (kind == place.Other || kind == place.Unsupported) { // words that say nothing alone
+			cause += " (" + object.Display(e.Code) + ")"
+		}
+		if kind == place.NotFound && e.Key == t.effect.Key {
+			cause, advice = object.Display(e.Place)+": gone since the plan", place.Changed.Advice()
+		}
+		detail = e.Error()
+	}
+	t.run.meter.problem(t.number, t.effect.Key, cause, advice, detail)
+	if t.run.outage.hopeless(kind) {
+		t.run.cancel(fmt.Errorf("nothing came through from the start: %w", err))
+	}
+	if err := t.run.ledger.Fail(t.number, cause, detail); err != nil {
+		t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
+	}
+}
+
+// checks tells that the source keeps something for the whole object that its parts
+// have to be held against in their order.
+func (t *transfer) checks() bool {
+	a := place.Can(t.side.from).Abilities
+	return a.KeepsMetadata && a.StoredSums != object.CRC64NVME && t.side.ranges == nil
+}

@@ -1,0 +1,339 @@
+package workroom
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"lumtra/core/agreed"
+	"lumtra/core/catalog"
+	"lumtra/core/compare"
+	"lumtra/core/estimate"
+	"lumtra/core/job"
+	"lumtra/core/object"
+	"lumtra/core/place"
+	"lumtra/core/plan"
+	"lumtra/core/proof"
+	"lumtra/core/retry"
+	"lumtra/core/rule"
+	"lumtra/core/transfer"
+	"lumtra/service/event"
+	"lumtra/service/workspace"
+)
+
+// Activity tells how far a step has come, while it goes.
+type Activity struct {
+	Source, Target catalog.Progress
+	Compared       proof.Progress
+
+	mu    sync.Mutex
+	stage string
+	began time.Time
+}
+
+// Stage is what is being done, in a few words, and since when.
+func (a *Activity) Stage() (string, time.Time) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.stage, a.began
+}
+
+func (a *Activity) enter(stage string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.stage, a.began = stage, time.Now()
+}
+
+// Plan surveys both sides of a job, or takes kept surveys that are fresh enough,
+// and keeps a new plan, whose number is in what it returns.
+func (s *Room) Plan(ctx context.Context, name string, fresh Freshness, a *Activity) (plan.Info, error) {
+	if err := s.ws.Reload(); err != nil {
+		return plan.Info{}, err
+	}
+	j, err := s.ws.Job(name)
+	if err != nil {
+		return plan.Info{}, err
+	}
+	dir, err := s.ws.Dir.Job(name, "plans")
+	if err != nil {
+		return plan.Info{}, err
+	}
+	x, err := s.survey(ctx, j, a, fresh)
+	if err != nil {
+		return plan.Info{}, err
+	}
+	defer x.close()
+	if err := s.keepPlanned(j, x, fresh.Keep); err != nil {
+		s.ws.Log.Warn("what the plan knew could not be kept for a proof of its run", "job", name, "error", err)
+	}
+	numbers, err := plan.Numbers(dir)
+	if err != nil {
+		return plan.Info{}, err
+	}
+	number := 1
+	if len(numbers) > 0 {
+		number = numbers[len(numbers)-1] + 1
+	}
+	opts, err := s.planOptions(ctx, j, x)
+	if err != nil {
+		return plan.Info{}, err
+	}
+	defer opts.Agreed.Close()
+	opts.Number = number
+	a.enter("working out the plan")
+	p, err := plan.Build(ctx, filepath.Join(dir, plan.FileName(number)), x.from, x.to, opts)
+	if err != nil {
+		return plan.Info{}, err
+	}
+	defer p.Close()
+	s.ws.Events.Publish(event.Event{Kind: event.PlanMade, Job: name, Number: number})
+	s.ws.Log.Info("planned", "job", name, "plan", number, "totals", p.Info.Totals.Map())
+	return p.Info, nil
+}
+
+// planOptions are what a job's plan follows from. The caller closes Agreed.
+func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.Options, error) {
+	known, err := s.agreed(ctx, j.Name, x)
+	if err != nil {
+		return plan.Options{}, err
+	}
+	opts := plan.Options{Now: s.ws.Now(), Job: j.Name, Print: j.Print(), Rules: j.Rules, Agreed: known,
+		Source: s.ws.Found(j.Source, x.source), Target: s.ws.Found(j.Target, x.target),
+		Notes: append(s.ws.PlanNotes(j), x.notes...), Ways: promises(x),
+		SameContent: func(ctx context.Context, a, b *object.Entry) (bool, error) {
+			var res compare.Result
+			err := retry.Usual.Do(ctx, func(int) (err error) {
+				res, err = compare.Contents(ctx, compare.ByStoredSum, x.source, a, x.target, b)
+				return err
+			})
+			return res.Same, err
+		}}
+	if canBeTouched(x.target) {
+		opts.SameStored = func(ctx context.Context, a, b *object.Entry) (same bool, err error) {
+			err = retry.Usual.Do(ctx, func(int) error {
+				same, err = compare.Stored(ctx, x.source, a, x.target, b)
+				return err
+			})
+			return same, err
+		}
+	}
+	if place.Can(x.target).Known.Lacks(place.KeepsMeta) {
+		opts.Notes = append(opts.Notes, x.target.Name()+
+			" keeps no metadata: original times, permissions and metadata are lost there")
+	}
+	if c := place.Can(x.target).Names; c != nil {
+		opts.Name = c.CheckName
+	}
+	from := place.Can(x.source)
+	if c := from.Names; c != nil {
+		opts.NameBack = c.CheckName
+	}
+	if t := from.Tags; t != nil {
+		opts.Tags = func(ctx context.Context, e *object.Entry) (tags map[string]string, err error) {
+			err = retry.Usual.Do(ctx, func(int) (err error) {
+				tags, err = t.Tags(ctx, object.Ref{Key: e.Key})
+				return err
+			})
+			return tags, err
+		}
+	} else if len(j.Select.Tags) > 0 {
+		known.Close()
+		return opts, workspace.BadInput(fmt.Errorf("%s selects by tags, but %s: %s", j.Name, x.source.Name(),
+			from.Lacks(place.Tags)))
+	}
+	if opts.Arrived, err = s.arrived(ctx, j, x.from); err != nil {
+		known.Close()
+		return opts, err
+	}
+	opts.OtherFacts = func(ctx context.Context, a, b *object.Entry) (string, error) {
+		return otherFacts(ctx, &j.Rules.As, x, a, b)
+	}
+	return opts, nil
+}
+
+// canBeTouched tells whether an object there can be given another time in place.
+func canBeTouched(p place.Place) bool {
+	can := place.Can(p)
+	return can.Attributes != nil || can.Metadata != nil
+}
+
+// otherFacts tells which of the metadata and tags a job sets or carries over
+// are not at the target.
+func otherFacts(ctx context.Context, as *rule.As, x *sides, a, b *object.Entry) (what string, err error) {
+	err = retry.Usual.Do(ctx, func(int) error {
+		if len(as.Metadata) > 0 && !place.Can(x.target).Known.Lacks(place.KeepsMeta) {
+			there, err := x.target.Stat(ctx, object.Ref{Key: b.Key})
+			if err != nil {
+				return err
+			}
+			for name, value := range as.Metadata {
+				if there.Metadata[strings.ToLower(name)] != value {
+					what = "other metadata"
+					return nil
+				}
+			}
+		}
+		from, to := place.Can(x.source).Tags, place.Can(x.target).Tags
+		if !as.Tags || from == nil || to == nil {
+			return nil
+		}
+		here, err := from.Tags(ctx, object.Ref{Key: a.Key})
+		if err != nil {
+			return err
+		}
+		there, err := to.Tags(ctx, object.Ref{Key: b.Key})
+		here, _ = place.OwnTags(here)
+		there, _ = place.OwnTags(there)
+		if err == nil && !maps.Equal(here, there) {
+			what = "other tags"
+		}
+		return err
+	})
+	return what, err
+}
+
+// agreed opens what both sides last agreed on, after taking in what was done
+// since. Nil means that nothing is known.
+func (s *Room) agreed(ctx context.Context, name string, x *sides) (*agreed.States, error) {
+	if err := s.Agree(ctx, name); err != nil {
+		return nil, err
+	}
+	return agreed.Open(s.ws.Dir.Path("jobs", name, "agreed"), x.source.Name(), x.target.Name())
+}
+
+// Agree takes the outcome of plans into what both sides agreed on: of the
+// newest plan that was run since, and of newer ones that found nothing to do.
+func (s *Room) Agree(ctx context.Context, name string) error {
+	dir := s.ws.Dir.Path("jobs", name)
+	path := filepath.Join(dir, "agreed")
+	numbers, err := plan.Numbers(filepath.Join(dir, "plans"))
+	if err != nil {
+		return err
+	}
+	written := time.Time{}
+	if info, err := os.Stat(path); err == nil {
+		written = info.ModTime()
+	}
+	for i := len(numbers) - 1; i >= 0; i-- {
+		p, err := plan.OpenNumber(filepath.Join(dir, "plans"), numbers[i])
+		if err != nil {
+			return err
+		}
+		before, err := agreed.Open(path, p.Info.Source.Place, p.Info.Target.Place)
+		if err != nil {
+			p.Close()
+			return err
+		}
+		ledger := ledgerPath(p)
+		info, statErr := os.Stat(ledger)
+		run := statErr == nil && info.ModTime().After(written)
+		idle := p.Info.NothingToDo() && p.Info.Made.After(written)
+		if run || idle {
+			err = transfer.Agree(ctx, path, before, p, ledger)
+		}
+		before.Close()
+		p.Close()
+		if err != nil || run || idle || p.Info.Made.Before(written) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Effect is what a job would come to, by the surveys there are.
+type Effect struct {
+	plan.Info
+	Estimate estimate.Estimate
+	// Lands is where the objects land; the examples' keys lie below it.
+	Lands string
+	// Share is how much of the surveys this was worked out from, between 0 and
+	// 1: less than 1 while it is still going on.
+	Share float64
+	// Unasked tells what only the plan itself will find out, in words.
+	Unasked []string
+}
+
+// Effect works out a job's effect, which need not be saved, from the surveys
+// there are. Partial results go to each, which may be nil. Without surveys the
+// error is [ErrNotSurveyed].
+func (s *Room) Effect(ctx context.Context, j *job.Job, each func(*Effect)) (*Effect, error) {
+	ctx, done, ok := s.ws.Life.Begin(ctx)
+	if !ok {
+		return nil, context.Canceled
+	}
+	defer done()
+	x, err := s.kept(ctx, j)
+	if err != nil {
+		return nil, err
+	}
+	defer x.close()
+	opts, err := s.planOptions(ctx, j, x)
+	if err != nil {
+		return nil, err
+	}
+	defer opts.Agreed.Close()
+	res := &Effect{Lands: x.lands, Share: 1}
+	if j.CompareBy == rule.ByContent {
+		res.Unasked = append(res.Unasked, "contents of equal size count as the same until a plan has looked at them")
+	}
+	if len(j.Select.Tags) > 0 {
+		res.Unasked = append(res.Unasked, "tags are not asked for yet: all objects count as tagged so")
+	}
+	from, _ := job.SplitPlace(j.Source)
+	to, _ := job.SplitPlace(j.Target)
+	if s.touched(ctx, to, x.to.Info.Began) || s.touched(ctx, from, x.from.Info.Began) {
+		// What both sides agreed on is newer than what was surveyed: held against
+		// each other, all that a run did would look like somebody's meddling.
+		opts.Agreed = nil
+		res.Unasked = append(res.Unasked,
+			"something here changed these places since they were surveyed: s surveys them anew")
+	}
+	if each != nil {
+		var last time.Time
+		opts.Partial = func(sum plan.Summary, share float64) {
+			if s.ws.Now().Sub(last) > 100*time.Millisecond && share < 1 {
+				last = s.ws.Now()
+				each(&Effect{Info: plan.Info{Source: x.from.Info, Target: x.to.Info, Rules: j.Rules, Summary: sum},
+					Lands: x.lands, Share: share, Unasked: res.Unasked})
+			}
+		}
+	}
+	if res.Info, err = plan.Weigh(ctx, x.from, x.to, opts); err != nil {
+		return nil, err
+	}
+	res.Estimate = s.Estimate(ctx, j, &res.Info)
+	return res, nil
+}
+
+// LatestPlan is the newest plan of a job; nil when there is none. The caller
+// closes it.
+func (s *Room) LatestPlan(name string) (*plan.Plan, error) {
+	dir, err := s.ws.Dir.Job(name, "plans")
+	if err != nil {
+		return nil, err
+	}
+	numbers, err := plan.Numbers(dir)
+	if err != nil || len(numbers) == 0 {
+		return nil, err
+	}
+	return plan.OpenNumber(dir, numbers[len(numbers)-1])
+}
+
+// PlanNumber opens a job's plan by its number. The caller closes it.
+func (s *Room) PlanNumber(name string, number int) (*plan.Plan, error) {
+	dir, err := s.ws.Dir.Job(name, "plans")
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.OpenNumber(dir, number)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, workspace.BadInput(errors.New("there is no such plan; `lumtra plan` makes one"))
+	}
+	return p, err
+}
