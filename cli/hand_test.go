@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -14,6 +15,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"lumtra/testkit"
 )
 
 var update = flag.Bool("update", false, "write docs/json.md anew")
@@ -407,10 +410,11 @@ func TestRestore(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(said), &told), said)
 	assert.Equal(t, 3, told.Restoring+told.Readable, said)
 	assert.Zero(t, told.Archived)
-	require.Eventually(t, func() bool {
-		code, said := s.run("restore", "north/box/in/", "--status")
+	var code int
+	testkit.Until(t, func() bool {
+		code, said = s.run("restore", "north/box/in/", "--status")
 		return code == ExitDone && strings.Contains(said, "can be read        3 objects")
-	}, 5*time.Minute, 50*time.Millisecond)
+	}, func() any { return fmt.Sprint(code, said) })
 }
 
 // A word that begins with "./" or "../" is of this machine, from the working folder on, in every command that takes

@@ -7,10 +7,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
-	"time"
+
+	"lumtra/testkit"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -58,7 +58,7 @@ func drawn(c *cobra.Command, dice *rand.Rand) []string {
 }
 
 // Whatever a command is given, it ends with one of its codes and without a fault, says nothing that a
-// terminal would obey, and as JSON nothing but JSON.
+// terminal would obey, and as JSON nothing but JSON. LUMTRA_NONSENSE is how often each is given some.
 func TestNonsense(t *testing.T) {
 	s := shore(t)
 	t.Chdir(s.dir) // what is written beside the workspace lands here
@@ -68,12 +68,8 @@ func TestNonsense(t *testing.T) {
 	s.put("a.wav", "here")
 	require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "sub"), 0o755))
 	s.ends(ExitDone, "Made north/box", "bucket", "make", "north/box")
-	rounds, seed := 4, uint64(time.Now().UnixNano())
-	if n, err := strconv.Atoi(os.Getenv("LUMTRA_NONSENSE")); err == nil {
-		rounds = n
-	}
-	dice := rand.New(rand.NewPCG(seed, 7))
-	for range rounds {
+	dice := testkit.Dice(t)
+	for range testkit.Number("LUMTRA_NONSENSE", 4) {
 		for _, c := range everyCommand(newApp(nil, nil, nil).command()) {
 			if slices.Contains(endless, c.CommandPath()) {
 				continue

@@ -18,6 +18,7 @@ import (
 	"lumtra/core/probe"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 // What is known to fail is refused before its first byte, by name, and runs in spite of
@@ -97,14 +98,14 @@ func TestBlockers(t *testing.T) {
 	refused("back", "cold")
 	_, err = s.Mend(ctx, "back", back.Number, workroom.FixRestore)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		r, err := s.StartRun(ctx, "back", workroom.RunOptions{})
 		if err != nil {
 			return false
 		}
 		res, err := r.Wait()
 		return err == nil && res.End == history.Clean
-	}, 5*time.Minute, 100*time.Millisecond)
+	})
 }
 
 // A source that takes no tags is known before the first byte, by its kind or by its test, to

@@ -25,6 +25,7 @@ import (
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // Endpoints and credentials are added, used, rotated and removed, with the
@@ -147,7 +148,7 @@ func TestHostileKeysAreReached(t *testing.T) {
 		require.NoError(t, err)
 		defer l.Close()
 		l.Want(-1)
-		require.Eventually(t, func() bool { return l.State().Ended }, 5*time.Minute, time.Millisecond)
+		testkit.Until(t, func() bool { return l.State().Ended })
 		require.NoError(t, l.State().Err)
 		for _, e := range l.All() {
 			one := at

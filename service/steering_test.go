@@ -22,6 +22,7 @@ import (
 	"lumtra/service/state"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 // What becomes of the source: only what is proven leaves, what changed since
@@ -167,11 +168,11 @@ func TestSteering(t *testing.T) {
 
 	require.NoError(t, s.Steer("masters", runs.Steer{Pause: &yes, Streams: &streams, Priority: runs.High,
 		Bandwidth: "1 B/s"}))
-	require.Eventually(t, func() bool { return r.State().Limit.String() == "1 B/s" }, 5*time.Minute, time.Millisecond)
+	testkit.Becomes(t, "1 B/s", func() string { return r.State().Limit.String() })
 	assert.Equal(t, "by hand", r.State().Limiter)
 	require.Never(t, func() bool { return r.State().Objects > 0 }, 100*time.Millisecond, 5*time.Millisecond, "paused")
 	require.NoError(t, s.Steer("masters", runs.Steer{Pause: &no}))
-	require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 5*time.Minute, time.Millisecond)
+	testkit.Until(t, func() bool { return len(r.State().Flights) > 0 }, func() any { return r.State() })
 	assert.LessOrEqual(t, len(r.State().Flights), 3)
 
 	require.NoError(t, s.Steer("masters", runs.Steer{End: "finish", Bandwidth: "free"}))
@@ -200,7 +201,7 @@ func TestSteering(t *testing.T) {
 		both = append(both, r)
 	}
 	for _, r := range both {
-		require.Eventually(t, func() bool { return len(r.State().Flights) > 0 }, 5*time.Minute, time.Millisecond)
+		testkit.Until(t, func() bool { return len(r.State().Flights) > 0 }, func() any { return r.State() })
 		assert.Equal(t, "north", r.State().Limiter)
 		assert.Equal(t, 2, r.State().Steering.Ceiling)
 	}
@@ -234,7 +235,7 @@ func TestBackground(t *testing.T) {
 	_, err = first.StartRun(ctx, "second", workroom.RunOptions{})
 	require.NoError(t, err)
 	begin()
-	require.Eventually(t, func() bool { return first.Background(ctx) != nil }, 5*time.Minute, time.Millisecond)
+	testkit.Until(t, func() bool { return first.Background(ctx) != nil })
 	info, err := os.Stat(filepath.Join(dir, "state/service.sock"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, info.Mode().Perm())
@@ -254,11 +255,10 @@ func TestBackground(t *testing.T) {
 
 	window := open(t, dir)
 	window.Follow()
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		a := window.Active("masters")
-		return a != nil &&
-			len(a.State().Flights) > 0
-	}, 5*time.Minute, time.Millisecond)
+		return a != nil && len(a.State().Flights) > 0
+	})
 	r = window.Active("masters")
 	assert.True(t, r.State().Far)
 	assert.EqualValues(t, 40, r.State().Planned.Count)
@@ -271,11 +271,11 @@ func TestBackground(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, history.Clean, res.End)
 	assert.EqualValues(t, 40, res.Objects)
-	require.Eventually(t, func() bool {
+	testkit.Becomes(t, history.Clean, func() history.End {
 		runs, err := window.Runs(ctx, "second", time.Time{}, 1)
 		require.NoError(t, err)
-		return runs[0].End == history.Clean
-	}, 5*time.Minute, time.Millisecond)
+		return runs[0].End
+	})
 	stop()
 	assert.NoError(t, <-served)
 	assert.Nil(t, window.Background(ctx))

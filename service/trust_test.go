@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,6 +17,7 @@ import (
 	"lumtra/service"
 	"lumtra/service/workspace"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // A secret that the settings of a workspace name goes to an address only once a person
@@ -127,7 +127,7 @@ func TestFarSocket(t *testing.T) {
 	served := make(chan error)
 	back, window := open(), open()
 	go func() { served <- back.Serve(serving, service.ServeOptions{}) }()
-	require.Eventually(t, func() bool { return window.Background(ctx) != nil }, 5*time.Minute, time.Millisecond)
+	testkit.Until(t, func() bool { return window.Background(ctx) != nil })
 	stop()
 	assert.NoError(t, <-served)
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	mathrand "math/rand/v2"
 	"net"
@@ -39,12 +40,15 @@ type Fault struct {
 	Wait time.Duration
 }
 
-// faults is the current set and what its random choices run on.
+// faults is the current set and what its random choices run on: what a request meets follows from
+// the seed, from what is asked, and from how often that was asked before. So it is the same whatever
+// else is asked at the time.
 type faults struct {
+	seed  uint64
 	mu    sync.Mutex
 	set   []Fault
-	dice  *mathrand.Rand
-	speed *rate.Limiter // bytes, both ways together; nil means no limit
+	asked map[string]int // where chances decide: how often
+	speed *rate.Limiter  // bytes, both ways together; nil means no limit
 }
 
 // SetFaults replaces the faults in force.
@@ -99,10 +103,26 @@ func ParseFault(text string) (f Fault, speed int64, err error) {
 	return f, 0, nil
 }
 
-// choose picks the faults that meet this request.
-func (f *faults) choose(op, key string) (hit []Fault, speed *rate.Limiter) {
+// dice are the chances of a request: what it asks for is the operation with what tells it from
+// others of its kind, a part's number or a range.
+func (f *faults) dice(op, key string, r *http.Request) *mathrand.Rand {
+	asks := op + " " + key + " " + r.URL.Query().Get("partNumber") + " " + r.Header.Get("Range")
+	if f.asked == nil {
+		f.asked = map[string]int{}
+	}
+	f.asked[asks]++
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%s %d", asks, f.asked[asks])
+	return mathrand.New(mathrand.NewPCG(f.seed, h.Sum64()))
+}
+
+// choose picks the faults that meet this request. The dice are for what they do.
+func (f *faults) choose(op, key string, r *http.Request) (hit []Fault, dice *mathrand.Rand, speed *rate.Limiter) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if len(f.set) > 0 {
+		dice = f.dice(op, key, r)
+	}
 	for i := range f.set {
 		x := &f.set[i]
 		if x.Op != "" {
@@ -110,7 +130,7 @@ func (f *faults) choose(op, key string) (hit []Fault, speed *rate.Limiter) {
 				continue
 			}
 		}
-		if x.Times < 0 || !strings.HasPrefix(key, x.Key) || x.Chance > 0 && f.dice.Float64() >= x.Chance {
+		if x.Times < 0 || !strings.HasPrefix(key, x.Key) || x.Chance > 0 && dice.Float64() >= x.Chance {
 			continue
 		}
 		if x.Times > 0 {
@@ -120,12 +140,12 @@ func (f *faults) choose(op, key string) (hit []Fault, speed *rate.Limiter) {
 		}
 		hit = append(hit, *x)
 	}
-	return hit, f.speed
+	return hit, dice, f.speed
 }
 
 // misbehave serves the request with the chosen faults around it.
 func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key string, serve http.HandlerFunc) {
-	hit, speed := s.faults.choose(op, key)
+	hit, dice, speed := s.faults.choose(op, key, r)
 	if speed != nil {
 		r.Body = io.NopCloser(&slow{r.Context(), r.Body, speed})
 		w = &slowWriter{w, r.Context(), speed}
@@ -163,9 +183,13 @@ func (s *Server) misbehave(w http.ResponseWriter, r *http.Request, op, key strin
 			return
 		case "corrupt":
 			if r.Method == http.MethodPut && r.ContentLength > 0 {
-				r.Body = io.NopCloser(&flipper{r: r.Body})
+				r.Body = io.NopCloser(&flipper{r: r.Body, dice: dice})
 			} else {
-				w = &bender{ResponseWriter: w, bend: flip}
+				w = &bender{ResponseWriter: w, bend: func(b []byte) ([]byte, bool) {
+					b = bytes.Clone(b)
+					flip(dice, b)
+					return b, false
+				}}
 			}
 		case "short":
 			w = &bender{ResponseWriter: w, bend: func(b []byte) ([]byte, bool) { return b[:len(b)/2], true }}
@@ -215,23 +239,21 @@ func (n *nowhere) WriteHeader(int)             {}
 // flipper flips one bit of the first bytes read.
 type flipper struct {
 	r    io.Reader
+	dice *mathrand.Rand
 	done bool
 }
 
 func (f *flipper) Read(b []byte) (int, error) {
 	n, err := f.r.Read(b)
 	if n > 0 && !f.done {
-		b[mathrand.IntN(n)] ^= 1 << mathrand.IntN(8)
+		flip(f.dice, b[:n])
 		f.done = true
 	}
 	return n, err
 }
 
-func flip(b []byte) ([]byte, bool) {
-	b = bytes.Clone(b)
-	b[mathrand.IntN(len(b))] ^= 1 << mathrand.IntN(8)
-	return b, false
-}
+// flip turns one bit over.
+func flip(dice *mathrand.Rand, b []byte) { b[dice.IntN(len(b))] ^= 1 << dice.IntN(8) }
 
 // bender changes the first piece of a response body, and may end it there.
 type bender struct {

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/netip"
@@ -46,6 +45,8 @@ type Config struct {
 	Domain string
 	// Habits are the ways in which it is not as the reference of its API says.
 	Habits []Habit
+	// Seed is what the chances of faults go by: the same, and the same requests meet the same ones.
+	Seed uint64
 }
 
 func (c *Config) restoreTakes() time.Duration {
@@ -84,7 +85,7 @@ func New(cfg Config) (*Server, error) {
 		return nil, ErrInUse
 	}
 	s := &Server{cfg: cfg, lock: lock, buckets: map[string]*bucket{}}
-	s.faults.dice = rand.New(rand.NewPCG(1, 2))
+	s.faults.seed = cfg.Seed
 	entries, err := os.ReadDir(cfg.Dir)
 	if err != nil {
 		return nil, err

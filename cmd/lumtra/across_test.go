@@ -7,7 +7,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +14,7 @@ import (
 	"lumtra/cli"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // Two places side by side on the real screen: what is there and other is told, and what is
@@ -146,20 +146,18 @@ func TestServiceByCommand(t *testing.T) {
 	go func() { ended <- server.Wait() }()
 	t.Cleanup(func() { server.Process.Kill() })
 	pid := fmt.Sprint(server.Process.Pid)
-	require.Eventually(t, func() bool {
-		text, code := lumtra(t, dir, "service", "status")
+	var text string
+	var code int
+	testkit.Until(t, func() bool {
+		text, code = lumtra(t, dir, "service", "status")
 		return code == 0 && strings.Contains(text, "Process "+pid)
-	}, 5*time.Minute, 50*time.Millisecond)
-	text, code := lumtra(t, dir, "service")
+	}, func() any { return text })
+	text, code = lumtra(t, dir, "service")
 	assert.Equal(t, cli.ExitBusy, code, text)
 	assert.Contains(t, text, "process "+pid+" is the background service")
 	text, code = lumtra(t, dir, "service", "stop")
 	assert.Zero(t, code, text)
-	select {
-	case <-ended:
-	case <-time.After(time.Minute):
-		require.Fail(t, "it goes on")
-	}
+	testkit.Come(t, ended)
 	text, code = lumtra(t, dir, "service", "status")
 	assert.Equal(t, cli.ExitNothing, code, text)
 	window := command(dir)

@@ -5,10 +5,8 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -22,6 +20,7 @@ import (
 	"lumtra/core/place/blob"
 	"lumtra/core/secret"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // Killed at random moments and taken up again, a run ends with the target
@@ -29,11 +28,8 @@ import (
 // store, from store to store of either kind, and back into a folder.
 // LUMTRA_KILLS is how often each of the first three is killed at least.
 func TestKilledAndTakenUp(t *testing.T) {
+	wanted := testkit.Kills(t)
 	t.Parallel()
-	wanted, err := strconv.Atoi(os.Getenv("LUMTRA_KILLS"))
-	if err != nil {
-		wanted = 4
-	}
 	storeDir, southDir, hillDir := t.TempDir(), t.TempDir(), t.TempDir()
 	for _, dir := range []string{storeDir, southDir, hillDir} {
 		makeBucket(t, dir)
@@ -117,6 +113,41 @@ secret-from = "file:%s"
 	assert.Empty(t, ups)
 }
 
+// Killed when so many writes have arrived, once in the midst of small objects and once in that of parts, a run
+// that is taken up ends with the target equal to the source, and sends no part twice.
+func TestKilledAtAWrite(t *testing.T) {
+	t.Parallel()
+	storeDir := t.TempDir()
+	makeBucket(t, storeDir)
+	north, address := startStore(t, storeDir)
+	dir := workspace(t, address, map[string]string{"out": "source = \"src\"\ntarget = \"north/archive/copy\"\n" +
+		"[limits]\nstreams = 6\npart-size = \"5MiB\"\n",
+		"back": "source = \"north/archive/copy\"\ntarget = \"dst\"\n"})
+	fill(t, filepath.Join(dir, "src"), 200, 37<<20, 21<<20)
+	for _, writes := range []int{1, 40, 206} {
+		release := north.hold(writes)
+		cmd := command(dir, "run", "out")
+		require.NoError(t, cmd.Start())
+		testkit.Until(t, func() bool { return north.writes() >= writes }, func() any { return north.writes() })
+		require.NoError(t, cmd.Process.Kill())
+		require.Error(t, cmd.Wait(), "it was not at its end")
+		release()
+		north.serving.Wait() // what a dead client had handed to the network may still arrive
+	}
+	text, code := lumtra(t, dir, "run", "out")
+	require.Equal(t, cli.ExitDone, code, text)
+	text, code = lumtra(t, dir, "prove", "out", "--by", "read-back")
+	require.Equal(t, cli.ExitDone, code, text)
+	text, code = lumtra(t, dir, "run", "back")
+	require.Equal(t, cli.ExitDone, code, text)
+	require.Equal(t, files(t, filepath.Join(dir, "src")), files(t, filepath.Join(dir, "dst")))
+	for what, times := range north.accepted {
+		if strings.Contains(what, "partNumber") {
+			assert.Equal(t, 1, times, "sent twice: %s", what)
+		}
+	}
+}
+
 // killOften runs a job again and again and kills it, until it comes to its end
 // or was killed so often. It tells how often that was.
 func killOften(t *testing.T, dir, job string, store *watched, most int) (kills int) {
@@ -135,7 +166,7 @@ func killCommand(t *testing.T, dir string, store *watched, most int, args ...str
 		ended := make(chan error, 1)
 		go func() { ended <- cmd.Wait() }()
 		select {
-		case <-time.After(time.Duration(100+rand.IntN(400)) * time.Millisecond):
+		case <-time.After(time.Duration(100+testkit.Dice(t).IntN(400)) * time.Millisecond):
 			cmd.Process.Signal(syscall.SIGKILL)
 			<-ended
 			kills++

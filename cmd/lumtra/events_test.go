@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,6 +17,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/place/s3"
 	"lumtra/core/secret"
+	"lumtra/testkit"
 )
 
 // freeAddress is an address on loopback at which nobody listens.
@@ -49,13 +49,13 @@ func TestInteropEvents(t *testing.T) {
 	service := command(dir, "service", "--events", told, "--token-from", "file:"+filepath.Join(dir, "token"))
 	require.NoError(t, service.Start())
 	defer func() { _ = service.Process.Kill(); _ = service.Wait() }()
-	require.Eventually(t, func() bool { // the server sends a message when it starts, and wants an answer
+	testkit.Until(t, func() bool { // the server sends a message when it starts, and wants an answer
 		resp, err := http.Post("http://"+told+"/", "application/json", strings.NewReader("{}"))
 		if err == nil {
 			resp.Body.Close()
 		}
 		return err == nil
-	}, 5*time.Minute, 50*time.Millisecond)
+	})
 
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "store"), 0o755))
 	ctx, stop := context.WithCancel(context.Background())
@@ -68,16 +68,14 @@ func TestInteropEvents(t *testing.T) {
 		Secret: secret.New("tide-table-77")})
 	require.NoError(t, err)
 	defer end.Close()
-	require.Eventually(t, func() bool { return end.MakeBucket(t.Context(), "takes") == nil }, 5*time.Minute,
-		50*time.Millisecond)
+	testkit.Until(t, func() bool { return end.MakeBucket(t.Context(), "takes") == nil })
 	p, err := end.Open("takes")
 	require.NoError(t, err)
 	for _, key := range []string{"in/dawn chorus+1.wav", "elsewhere/not.wav", "in/dusk/é.wav"} {
 		store(t, p, key, "content of "+key, place.WriteOptions{})
 		if strings.HasPrefix(key, "in/") {
 			path := filepath.Join(dir, "dst", strings.TrimPrefix(key, "in/"))
-			require.Eventually(t, func() bool { _, err := os.Stat(path); return err == nil }, 5*time.Minute,
-				50*time.Millisecond, key)
+			testkit.Until(t, func() bool { _, err := os.Stat(path); return err == nil }, func() any { return key })
 			got, err := os.ReadFile(path)
 			require.NoError(t, err)
 			assert.Equal(t, "content of "+key, string(got))

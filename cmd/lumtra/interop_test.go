@@ -5,13 +5,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
-
-	"math/rand/v2"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,16 +19,14 @@ import (
 	"lumtra/core/place/placetest"
 	"lumtra/core/place/s3"
 	"lumtra/core/secret"
+	"lumtra/testkit"
 )
 
 // TestInterop has the built program work with the real servers that `make interop`
 // starts, as an administrator would: copy, change, mirror, move and prove, killed at
 // random on the way. LUMTRA_KILLS is how often at least.
 func TestInterop(t *testing.T) {
-	kills, err := strconv.Atoi(os.Getenv("LUMTRA_KILLS"))
-	if err != nil {
-		kills = 4
-	}
+	kills := testkit.Number("LUMTRA_KILLS", 4)
 	for _, protocol := range []string{"S3", "BLOB"} {
 		for _, srv := range placetest.Servers(protocol) {
 			t.Run(srv.Name, func(t *testing.T) { newReal(t, protocol, srv).all(kills) })
@@ -132,7 +127,7 @@ func (o *odd) killSome(job string, most int) (kills int) {
 		ended := make(chan error, 1)
 		go func() { ended <- cmd.Wait() }()
 		select {
-		case <-time.After(time.Duration(50+rand.IntN(500)) * time.Millisecond):
+		case <-time.After(time.Duration(50+testkit.Dice(o).IntN(500)) * time.Millisecond):
 			cmd.Process.Signal(syscall.SIGKILL)
 			<-ended
 			kills++

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"lumtra/testkit"
 )
 
 // jobWorld is a workspace with two folders and a few recordings in the first.
@@ -100,10 +102,10 @@ func TestTypedIntoTheEditor(t *testing.T) {
 	w.keys("3")
 	w.see(`target-only objects: keep`)
 	w.keys("e")
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "begun"))
 		return err == nil
-	}, 5*time.Minute, 20*time.Millisecond)
+	})
 	w.typed("2D1")
 	w.keys("Enter", "q", "q")
 	w.see(`2D1`) // the terminal has it

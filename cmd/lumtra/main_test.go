@@ -59,11 +59,16 @@ type watched struct {
 	accepted map[string]int // "PUT key" or "PUT key?partNumber…uploadId"
 	written  chan struct{}  // a signal for each
 	serving  sync.WaitGroup
+	most     int           // writes are answered until so many were accepted; 0 for all
+	held     chan struct{} // closed when the others may go on
 }
 
 func (w *watched) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 	w.serving.Add(1)
 	defer w.serving.Done()
+	if hold := w.holds(r); hold != nil {
+		<-hold
+	}
 	rec := &recorder{ResponseWriter: rw, status: 200}
 	w.Server.ServeHTTP(rec, r)
 	if r.Method == http.MethodPut && rec.status/100 == 2 && !strings.Contains(r.URL.Path, "lumtra-probe-") {
@@ -75,6 +80,39 @@ func (w *watched) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 		default:
 		}
 	}
+}
+
+// hold has writes wait once so many were accepted, until what it gives is called.
+func (w *watched) hold(most int) (release func()) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.most, w.held = most, make(chan struct{})
+	return func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.most = 0
+		close(w.held)
+	}
+}
+
+func (w *watched) holds(r *http.Request) chan struct{} {
+	accepted := w.writes()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.most > 0 && accepted >= w.most && r.Method == http.MethodPut {
+		return w.held
+	}
+	return nil
+}
+
+// writes is how many writes it has accepted.
+func (w *watched) writes() (n int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, times := range w.accepted {
+		n += times
+	}
+	return n
 }
 
 // written names what a request writes. A block of the Blob API goes by the

@@ -3,13 +3,10 @@ package main
 import (
 	"bytes"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,6 +14,7 @@ import (
 	"lumtra/cli"
 	"lumtra/core/place"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // oddSets is how many sets of habits a run is killed under.
@@ -27,16 +25,7 @@ const oddSets = 6
 // nothing behind. LUMTRA_KILLS is how often it is killed on each store at least,
 // LUMTRA_SEED draws other stores.
 func TestKilledOnOddStores(t *testing.T) {
-	wanted, err := strconv.Atoi(os.Getenv("LUMTRA_KILLS"))
-	if err != nil {
-		wanted = 3
-	}
-	seed, err := strconv.ParseUint(os.Getenv("LUMTRA_SEED"), 10, 64)
-	if err != nil {
-		seed = uint64(time.Now().UnixNano())
-	}
-	t.Logf("LUMTRA_SEED=%d", seed)
-	rng := rand.New(rand.NewPCG(seed, 0))
+	wanted, rng := testkit.Kills(t), testkit.Dice(t)
 	for n := range oddSets {
 		var habits []standin.Habit
 		for _, h := range standin.Habits() {

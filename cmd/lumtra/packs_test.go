@@ -6,10 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,6 +15,7 @@ import (
 	"lumtra/cli"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // wholes are the objects in the bucket whose names begin with a prefix, as they lie there, by the rest of
@@ -69,7 +68,7 @@ func TestPackInTheWindow(t *testing.T) {
 	}
 	for at := marked(); !strings.Contains(at, "as they are"); at = marked() {
 		w.keys("Right")
-		require.Eventually(t, func() bool { return marked() != at }, 5*time.Minute, 10*time.Millisecond)
+		testkit.Until(t, func() bool { return marked() != at }, func() any { return w.text() })
 	}
 	w.see(`‹as they are›`)
 	w.keys("Enter", "Down")
@@ -97,16 +96,15 @@ func TestPackInTheWindow(t *testing.T) {
 	w.keys("j", "D")
 	w.see(`This deletes 1 object, 12 B`)
 	w.keys("1", "Enter")
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		out, _ := lumtra(t, dir, "pack", "show", "north/archive/tiles.tar.zst")
 		return strings.Contains(out, "31 members")
-	}, 5*time.Minute, 100*time.Millisecond)
+	}, func() any { return w.text() })
 	w.see(`Done\.`)
 	w.keys("Enter", "V")
 	w.see(`○ 00.txt`)
 	w.keys("V")
-	require.Eventually(t, func() bool { return !strings.Contains(w.text(), " 00.txt  ") }, 5*time.Minute,
-		50*time.Millisecond)
+	testkit.Until(t, func() bool { return !strings.Contains(w.text(), " 00.txt  ") }, func() any { return w.text() })
 
 	put(t, dir, "src/2031/new.txt", "a new table")
 	w.keys("4")
@@ -117,10 +115,10 @@ func TestPackInTheWindow(t *testing.T) {
 	w.see(`It deletes nothing|Let plan`)
 	w.keys("Enter")
 	w.see(`Everything the plan named is at the target`)
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		out, _ := lumtra(t, dir, "pack", "show", "north/archive/tiles.tar.zst")
 		return strings.Contains(out, "33 members")
-	}, 5*time.Minute, 100*time.Millisecond)
+	}, func() any { return w.text() })
 	w.leave()
 }
 
@@ -128,10 +126,7 @@ func TestPackInTheWindow(t *testing.T) {
 // taken up leaves the pack, byte for byte, that one leaves which was never killed, and no unfinished
 // upload. LUMTRA_KILLS is how often it is killed for each form, at each of the two.
 func TestPacksOutliveKills(t *testing.T) {
-	wanted, err := strconv.Atoi(os.Getenv("LUMTRA_KILLS"))
-	if err != nil {
-		wanted = 1
-	}
+	wanted := testkit.Kills(t)
 	endings := []string{"/*.tar.zst", "/*.tar"} // several packs, with what is large beside them, and one a folder
 	for _, form := range pack.Forms {
 		endings = append(endings, "."+string(form))
@@ -176,10 +171,7 @@ func TestPacksOutliveKills(t *testing.T) {
 // here, it is the old pack or the new one, as one comes out that was never killed; what a killed one had begun
 // in the store is dropped. LUMTRA_KILLS is how often, for each form.
 func TestRewritesOutliveKills(t *testing.T) {
-	wanted, err := strconv.Atoi(os.Getenv("LUMTRA_KILLS"))
-	if err != nil {
-		wanted = 2
-	}
+	wanted := testkit.Kills(t)
 	for _, form := range pack.Forms {
 		t.Run(string(form), func(t *testing.T) {
 			o := newOdd(t, "")

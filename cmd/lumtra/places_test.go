@@ -9,11 +9,9 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,6 +20,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/place/s3"
 	"lumtra/core/secret"
+	"lumtra/testkit"
 )
 
 var ctx = context.Background()
@@ -62,11 +61,11 @@ func fetch(t *testing.T, p place.Place, key string) string {
 func (w *window) escape() {
 	w.t.Helper()
 	w.keys("Escape")
-	require.Eventually(w.t, func() bool {
+	testkit.Until(w.t, func() bool {
 		text := w.text()
 		return strings.Contains(text, "1-7 views") && !strings.Contains(text, "esc back") &&
 			!strings.Contains(text, "esc leave it")
-	}, 5*time.Minute, 20*time.Millisecond)
+	}, func() any { return w.text() })
 }
 
 func (w *window) typed(text string) { w.tmux("send-keys", "-l", text) }
@@ -340,11 +339,7 @@ func (e *endless) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // store answers nothing, and the memory stays small.
 func TestScreenManyRows(t *testing.T) {
 	t.Parallel()
-	n := 1_000_000
-	if more, err := strconv.Atoi(os.Getenv("LUMTRA_ROWS")); err == nil {
-		n = more
-	}
-	big := &endless{n: n, gate: make(chan struct{})}
+	big := &endless{n: testkit.Number("LUMTRA_ROWS", 1_000_000), gate: make(chan struct{})}
 	web := httptest.NewServer(big)
 	t.Cleanup(func() { close(big.gate); web.CloseClientConnections(); web.Close() })
 	w := openWindow(t, "--workspace", workspace(t, web.URL, nil))
@@ -373,12 +368,12 @@ func TestScreenManyRows(t *testing.T) {
 	w.keys("s", "s", "g", "j", "j", "j")
 	w.keys("/")
 	w.see(`names with`)
-	w.typed(fmt.Sprint(n - 1))
-	w.see(fmt.Sprintf(`tile-%07d\.png`, n-1))
+	w.typed(fmt.Sprint(big.n - 1))
+	w.see(fmt.Sprintf(`tile-%07d\.png`, big.n-1))
 	w.keys("Enter")
 	peak := peakMemory(t, w.program())
 	t.Logf("most memory the window had: %d MB", peak>>20)
-	assert.Less(t, peak, int64(100<<20+25*n)) // rows held in memory would be more than a hundred bytes each
+	assert.Less(t, peak, int64(100<<20+25*big.n)) // rows held in memory would be more than a hundred bytes each
 	w.leave()
 }
 

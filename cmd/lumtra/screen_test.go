@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // window is the program in a real terminal, tmux's.
@@ -192,14 +193,12 @@ func TestScreenScrollsAsAWhole(t *testing.T) {
 		_, err = tty.WriteString("\x1b[1;9r\x1b[2J")
 		require.NoError(t, err)
 		require.NoError(t, tty.Close())
-		require.Eventually(t, func() bool {
-			return w.tmux("display-message", "-p", "#{scroll_region_lower}") == "8\n"
-		}, 5*time.Minute, 10*time.Millisecond)
+		testkit.Becomes(t, "8\n", func() string { return w.tmux("display-message", "-p", "#{scroll_region_lower}") })
 		require.NoError(t, syscall.Kill(w.program(), syscall.SIGCONT))
 		w.tmux(mend...)
-		require.Eventually(t, func() bool {
-			return w.tmux("display-message", "-p", "#{e|-:#{pane_height},#{scroll_region_lower}}") == "1\n"
-		}, 5*time.Minute, 10*time.Millisecond, "the upper part alone scrolls after %q", mend)
+		testkit.Becomes(t, "1\n", func() string { // else the upper part alone scrolls
+			return w.tmux("display-message", "-p", "#{e|-:#{pane_height},#{scroll_region_lower}}")
+		})
 		w.see(`(?s)Lumtra · .*▌.*out.*nothing running`)
 	}
 	w.leave()

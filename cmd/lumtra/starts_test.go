@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
-	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -18,6 +17,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"lumtra/testkit"
 )
 
 // events are what a command told with --json, of one kind.
@@ -36,10 +37,7 @@ func events(t *testing.T, said, kind string) (all []map[string]any) {
 // and each run is told, under one id. LUMTRA_KILLS is how often.
 func TestStartsOutliveKills(t *testing.T) {
 	t.Parallel()
-	kills, err := strconv.Atoi(os.Getenv("LUMTRA_KILLS"))
-	if err != nil {
-		kills = 3
-	}
+	kills, dice := testkit.Kills(t), testkit.Dice(t)
 	dir := workspace(t, "http://127.0.0.1:1", map[string]string{
 		"first": "source = \"src/in\"\ntarget = \"dst/one\"\n[when]\nstart = \"on " +
 			"arrival\"\n[when.arrival]\nsettle = \"100ms\"\n",
@@ -60,8 +58,8 @@ func TestStartsOutliveKills(t *testing.T) {
 		service := command(dir, "service")
 		require.NoError(t, service.Start())
 		arrive()
-		time.Sleep(time.Duration(rand.IntN(2500)) * time.Millisecond) // the moment is drawn
-		if rand.IntN(3) == 0 {
+		time.Sleep(time.Duration(dice.IntN(2500)) * time.Millisecond) // the moment is drawn
+		if dice.IntN(3) == 0 {
 			arrive()
 		}
 		require.NoError(t, service.Process.Kill())
@@ -74,8 +72,7 @@ func TestStartsOutliveKills(t *testing.T) {
 		all, _ := os.ReadDir(filepath.Join(dir, "dst", "two"))
 		return len(all)
 	}
-	require.Eventually(t, func() bool { return there() == files }, 5*time.Minute, 50*time.Millisecond, "%d of %d",
-		there(), files)
+	testkit.Becomes(t, files, there)
 	open := func() (n int) {
 		said, _ := lumtra(t, dir, "agenda", "--json", "--most", "1000")
 		for _, e := range events(t, said, "start") {
@@ -85,7 +82,7 @@ func TestStartsOutliveKills(t *testing.T) {
 		}
 		return n
 	}
-	require.Eventually(t, func() bool { return open() == 0 }, 5*time.Minute, 200*time.Millisecond)
+	testkit.Becomes(t, 0, open)
 
 	said, _ := lumtra(t, dir, "agenda", "--json", "--most", "1000")
 	seen := map[string]bool{}
@@ -129,8 +126,8 @@ func TestStartsOutliveKills(t *testing.T) {
 	for plan, n := range clean {
 		assert.Equal(t, 1, n, "plan %s ended well more than once", plan)
 	}
-	assert.Eventually(t, func() bool { return len(ids()) >= len(clean) }, 5*time.Minute, 200*time.Millisecond,
-		"%d of %d runs were told", len(ids()), len(clean))
+	testkit.Until(t, func() bool { return len(ids()) >= len(clean) },
+		func() any { return fmt.Sprintf("%d of %d runs were told", len(ids()), len(clean)) })
 }
 
 // The service is killed at random moments around the minute at which many jobs start by their times:
@@ -139,10 +136,7 @@ func TestStartsOutliveKills(t *testing.T) {
 // are around each minute.
 func TestTimesOutliveKills(t *testing.T) {
 	t.Parallel()
-	kills, err := strconv.Atoi(os.Getenv("LUMTRA_KILLS"))
-	if err != nil {
-		kills = 3
-	}
+	kills, dice := testkit.Kills(t), testkit.Dice(t)
 	const many = 8
 	jobs := map[string]string{}
 	for i := range many {
@@ -164,7 +158,7 @@ func TestTimesOutliveKills(t *testing.T) {
 		for range 6 {
 			service := command(dir, "service")
 			require.NoError(t, service.Start())
-			time.Sleep(time.Duration(200+rand.IntN(1500)) * time.Millisecond) // the moment is drawn
+			time.Sleep(time.Duration(200+dice.IntN(1500)) * time.Millisecond) // the moment is drawn
 			require.NoError(t, service.Process.Kill())
 			_ = service.Wait()
 			done++
@@ -174,7 +168,7 @@ func TestTimesOutliveKills(t *testing.T) {
 	service := command(dir, "service")
 	require.NoError(t, service.Start())
 	defer func() { _ = service.Process.Kill(); _ = service.Wait() }()
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		said, _ := lumtra(t, dir, "agenda", "--json", "--most", "10000")
 		all := events(t, said, "start")
 		for _, e := range all {
@@ -183,7 +177,7 @@ func TestTimesOutliveKills(t *testing.T) {
 			}
 		}
 		return len(all) >= many
-	}, 5*time.Minute, 200*time.Millisecond)
+	})
 
 	said, _ := lumtra(t, dir, "agenda", "--json", "--most", "10000")
 	seen := map[string]map[string]any{}
@@ -281,8 +275,8 @@ func TestGuardAtNight(t *testing.T) {
 		}
 		return ""
 	}
-	require.Eventually(t, func() bool { return strings.HasPrefix(state(), "waiting: held back by a safety limit") },
-		5*time.Minute, 100*time.Millisecond)
+	testkit.Until(t, func() bool { return strings.HasPrefix(state(), "waiting: held back by a safety limit") },
+		func() any { return state() })
 	assert.FileExists(t, filepath.Join(dir, "dst", "one", "gone at the source.wav"))
 	w := openWindow(t, "--workspace", dir)
 	w.see(`▲ masters +plan 1 is held back`)
@@ -291,8 +285,7 @@ func TestGuardAtNight(t *testing.T) {
 	w.keys("a")
 	w.see(`Type the number of deletions`)
 	w.keys("1", "Enter")
-	require.Eventually(t, func() bool { return state() == "done: approved by a person" }, 5*time.Minute,
-		100*time.Millisecond, "%s", state())
+	testkit.Becomes(t, "done: approved by a person", state)
 	assert.NoFileExists(t, filepath.Join(dir, "dst", "one", "gone at the source.wav"))
 	w.keys("1", "j", "3")
 	w.see(`› Jobs › nightly`)
@@ -324,18 +317,18 @@ func TestTenThousandJobsWait(t *testing.T) {
 	service := command(dir, "service", "--metrics", address)
 	require.NoError(t, service.Start())
 	defer func() { _ = service.Process.Kill(); _ = service.Wait() }()
-	require.Eventually(t, func() bool { // it has looked at all of them
+	testkit.Until(t, func() bool { // it has looked at all of them
 		answer, err := http.Get("http://" + address + "/readyz")
 		if err != nil {
 			return false
 		}
 		return answer.Body.Close() == nil && answer.StatusCode == http.StatusOK
-	}, 5*time.Minute, 50*time.Millisecond)
+	})
 	var is int64
-	assert.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		is = memory(t, service.Process.Pid, "VmRSS:")
 		return is < 60<<20
-	}, 2*time.Minute, 20*time.Millisecond)
+	}, func() any { return is })
 	text, code := lumtra(t, dir, "agenda", "--most", "3")
 	assert.Zero(t, code, text)
 	t.Logf("it waits in %d MB, and had up to %d", is>>20, peakMemory(t, service.Process.Pid)>>20)

@@ -10,10 +10,11 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"lumtra/testkit"
 )
 
 // What is not there, what is dead and what waits for a person is told by the exit
@@ -78,10 +79,10 @@ func TestSignals(t *testing.T) {
 		cmd := command(dir, "run", "out")
 		cmd.Stderr = &said
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool {
+		testkit.Until(t, func() bool {
 			left, _ := filepath.Glob(stateOf(t, dir, "jobs/out/plans/*.ledger"))
 			return len(left) == 1
-		}, 5*time.Minute, 10*time.Millisecond)
+		})
 		require.NoError(t, cmd.Process.Signal(signal))
 		cmd.Wait()
 		assert.Equal(t, 5, cmd.ProcessState.ExitCode(), "%v: %s", signal, said.String())

@@ -14,6 +14,7 @@ import (
 
 	"lumtra/core/agreed"
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 func entry(size int) object.Entry {
@@ -61,7 +62,7 @@ func read(t require.TestingT, path string) map[string]state {
 // the rest, and one of everything takes those away that it did not find.
 func TestDoubts(t *testing.T) {
 	dir, n := t.TempDir(), 0
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		n++
 		path := filepath.Join(dir, fmt.Sprint(n))
 		want := map[string]state{}

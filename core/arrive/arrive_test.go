@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 // told counts what a watcher tells of.
@@ -57,22 +58,18 @@ func put(t *testing.T, path, text string) {
 // Files that come in a burst, into folders that are new too, are told of once, when they stand still.
 func TestBurst(t *testing.T) {
 	dir, x := watched(t, Rules{Settle: 400 * time.Millisecond, NotYet: []string{"*.part"}})
-	require.Eventually(t, func() bool { // until it is watched
-		put(t, filepath.Join(dir, "first.part"), "x")
-		return true
-	}, time.Second, time.Millisecond)
+	put(t, filepath.Join(dir, "first.part"), "x")
 	began := time.Now()
 	for i := range 300 {
 		put(t, filepath.Join(dir, fmt.Sprintf("day %d", i%7), fmt.Sprintf("take %d.wav", i)), "w")
 	}
 	put(t, filepath.Join(dir, "not yet.part"), "w")
 	seconds := int(time.Since(began) / burst) // a slow machine's burst is no burst
-	require.Eventually(t, func() bool { return x.is()[1] >= 300 }, 5*time.Minute, 20*time.Millisecond)
+	testkit.Until(t, func() bool { return x.is()[1] >= 300 }, func() any { return x.is() })
 	assert.LessOrEqual(t, x.is()[0], 2+seconds)
 	assert.Equal(t, 300, x.is()[1])
 	require.NoError(t, os.Rename(filepath.Join(dir, "not yet.part"), filepath.Join(dir, "now.wav")))
-	require.Eventually(t, func() bool { return x.is()[1] == 301 }, 5*time.Minute, 20*time.Millisecond,
-		"renamed: it is there")
+	testkit.Becomes(t, 301, func() int { return x.is()[1] }) // renamed: it is there
 }
 
 // A file that grows is not told of, nor one that somebody has open for writing.
@@ -91,7 +88,7 @@ func TestGrowing(t *testing.T) {
 	assert.Never(t, func() bool { return x.is()[0] > 0 }, 1200*time.Millisecond, 50*time.Millisecond, "it is open")
 	require.NoError(t, f.Close())
 	assert.False(t, OpenForWriting(path))
-	require.Eventually(t, func() bool { return x.is() == [2]int{1, 1} }, 5*time.Minute, 20*time.Millisecond)
+	testkit.Becomes(t, [2]int{1, 1}, x.is)
 	assert.False(t, OpenForWriting(filepath.Join(dir, "nothing")))
 }
 
@@ -109,7 +106,7 @@ func TestSince(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan struct{})
 	go func() { defer close(ended); f.Watch(ctx) }()
-	require.Eventually(t, func() bool { return x.is() == [2]int{1, 1} }, 5*time.Minute, 20*time.Millisecond)
+	testkit.Becomes(t, [2]int{1, 1}, x.is)
 	cancel()
 	<-ended
 }
@@ -120,7 +117,7 @@ func TestMarker(t *testing.T) {
 	put(t, filepath.Join(dir, "a.wav"), "a")
 	assert.Never(t, func() bool { return x.is()[0] > 0 }, 700*time.Millisecond, 50*time.Millisecond)
 	put(t, filepath.Join(dir, "READY"), "")
-	require.Eventually(t, func() bool { return x.is() == [2]int{1, 1} }, 5*time.Minute, 20*time.Millisecond)
+	testkit.Becomes(t, [2]int{1, 1}, x.is)
 }
 
 func TestRules(t *testing.T) {
@@ -162,17 +159,16 @@ func TestStore(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan struct{})
 	go func() { defer close(ended); s.Watch(ctx) }()
-	require.Eventually(t, func() bool { return x.is()[0] == 1 }, 5*time.Minute, 5*time.Millisecond)
+	testkit.Becomes(t, 1, func() int { return x.is()[0] })
 	assert.Never(t, func() bool { return x.is()[0] > 1 }, 150*time.Millisecond, 10*time.Millisecond)
 	mu.Lock()
 	fails = true
 	mu.Unlock()
-	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return failed > 0 }, 5*time.Minute,
-		5*time.Millisecond)
+	testkit.Until(t, func() bool { mu.Lock(); defer mu.Unlock(); return failed > 0 })
 	mu.Lock()
 	fails, objects = false, []string{"a", "b"}
 	mu.Unlock()
-	require.Eventually(t, func() bool { return x.is()[0] == 2 }, 5*time.Minute, 5*time.Millisecond)
+	testkit.Becomes(t, 2, func() int { return x.is()[0] })
 	cancel()
 	<-ended
 }

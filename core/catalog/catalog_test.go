@@ -20,6 +20,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
+	"lumtra/testkit"
 )
 
 // entries draws entries with every field, in order of keys.
@@ -67,7 +68,7 @@ func build(t require.TestingT, path string, list []object.Entry) *catalog.Catalo
 // maps would.
 func TestModel(t *testing.T) {
 	dir := t.TempDir()
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		a, b := entries(t, "a"), entries(t, "b")
 		ca, cb := build(t, filepath.Join(dir, "a"), a), build(t, filepath.Join(dir, "b"), b)
 		defer ca.Close()

@@ -1,15 +1,16 @@
 package handle_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/handle"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // Cold objects are told apart by how they stand; a restore asks for those that have to be, counts
@@ -34,10 +35,10 @@ func TestColdStates(t *testing.T) {
 	require.NoError(t, a.Restore(ctx, p, []handle.Pick{under("x/")}, place.RestoreOptions{Days: 1, Tier: "Bulk"}))
 	r := a.Result()
 	assert.Equal(t, []int64{2, 1, 0}, []int64{r.Done.Objects, r.Left, r.Failed})
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		states, err = handle.LookAtCold(ctx, p, []handle.Pick{under("x/")})
 		return err == nil && states.Readable.Objects == 2 && !states.Until.IsZero()
-	}, 5*time.Minute, 10*time.Millisecond)
+	}, func() any { return fmt.Sprintf("%+v, %v", states, err) })
 	var again handle.Action
 	require.NoError(t, again.Restore(ctx, p, []handle.Pick{under("x/")}, place.RestoreOptions{Days: 1}))
 	assert.EqualValues(t, 3, again.Result().Left, "all can be read")

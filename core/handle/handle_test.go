@@ -21,6 +21,7 @@ import (
 	"lumtra/core/place/s3"
 	"lumtra/core/secret"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -203,10 +204,11 @@ func TestMetadataAndRestore(t *testing.T) {
 	var a handle.Action
 	require.NoError(t, a.Restore(ctx, p, []handle.Pick{under("")}, place.RestoreOptions{Days: 3}))
 	assert.Zero(t, a.Result().Failed)
-	require.Eventually(t, func() bool {
-		e, err := p.Stat(ctx, object.Ref{Key: "cold"})
+	var e object.Entry
+	testkit.Until(t, func() bool {
+		e, err = p.Stat(ctx, object.Ref{Key: "cold"})
 		return err == nil && e.Archive == object.Restored && !e.RestoredUntil.IsZero()
-	}, 5*time.Minute, 10*time.Millisecond)
+	}, func() any { return fmt.Sprintf("%+v, %v", e, err) })
 }
 
 func TestMatching(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/inorder"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -19,7 +20,7 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // However many workers, results come in order, each once, and what ends the
 // work early ends all of it.
 func TestMap(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		n, workers := rapid.IntRange(0, 200).Draw(t, "n"), rapid.IntRange(1, 9).Draw(t, "workers")
 		failAt, cancelAt := rapid.IntRange(0, 400).Draw(t, "fail"), rapid.IntRange(0, 400).Draw(t, "cancel")
 		ctx, cancel := context.WithCancel(context.Background())

@@ -15,6 +15,7 @@ import (
 
 	"lumtra/core/job"
 	"lumtra/core/place/kind"
+	"lumtra/testkit"
 )
 
 const goodEndpoints = `title = "Saltmarsh"
@@ -255,7 +256,7 @@ func TestSet(t *testing.T) {
 // changes.
 func TestSetInEveryForm(t *testing.T) {
 	tables := map[string][]string{"limits": {"streams", "zone"}, "safety": {"deletions", "drift"}, "as": {"class"}}
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		want, top, below := map[string]any{"source": "a"}, "source = \"a\" # from\n", ""
 		for _, table := range []string{"limits", "safety", "as"} {
 			has := map[string]any{}

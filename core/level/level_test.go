@@ -15,6 +15,7 @@ import (
 
 	"lumtra/core/level"
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -45,7 +46,7 @@ func rows(n int, listed *int) level.Lister {
 }
 
 func until(t *testing.T, l *level.Level, what func(level.State) bool) level.State {
-	require.Eventually(t, func() bool { return what(l.State()) }, 5*time.Minute, time.Millisecond)
+	testkit.Until(t, func() bool { return what(l.State()) }, func() any { return l.State() })
 	return l.State()
 }
 

@@ -18,6 +18,7 @@ import (
 	"lumtra/core/listing"
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -62,7 +63,7 @@ func (k *keys) List(ctx context.Context, prefix string, opts place.ListOptions) 
 // Whatever the shape of the keys and however many streams, the result is that
 // of one plain listing.
 func TestSameAsOneListing(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		width, depth, leaf := rapid.IntRange(1, 40).Draw(t, "width"), rapid.IntRange(0, 3).Draw(t, "depth"),
 			rapid.IntRange(1, 60).Draw(t, "leaf")
 		var all []string

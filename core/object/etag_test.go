@@ -12,11 +12,12 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 // The MD5 of parts' MD5s comes out the same however the content is cut on its way.
 func TestPartsMD5(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		data := rapid.SliceOfN(rapid.Byte(), 0, 200).Draw(t, "data")
 		size := rapid.IntRange(1, 60).Draw(t, "part size")
 		whole := md5.New()

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 func sum(kind SumKind, data []byte) Sum {
@@ -16,7 +18,7 @@ func sum(kind SumKind, data []byte) Sum {
 }
 
 func TestCombineCRC64(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		a := rapid.SliceOfN(rapid.Byte(), 0, 3000).Draw(t, "a")
 		b := rapid.SliceOfN(rapid.Byte(), 0, 3000).Draw(t, "b")
 		whole := sum(CRC64NVME, append(append([]byte{}, a...), b...))
@@ -68,7 +70,7 @@ func TestDisplay(t *testing.T) {
 		"  /": `\x20\x20/`, "\x1b ": `\x1b\x20`, `\x20`: `\\x20`, "": ""} {
 		assert.Equal(t, out, DisplayKey(in), "%q", in)
 	}
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		shown := Display(rapid.String().Draw(t, "s"))
 		assert.False(t, strings.ContainsFunc(shown, hidden))
 	})

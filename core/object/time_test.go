@@ -9,12 +9,13 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 // Every time that a file system can hold comes back to the nanosecond, and two states
 // of a file that differ by one have other marks.
 func TestTimes(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		sec := rapid.OneOf(rapid.Int64Range(-1<<40, 1<<40), rapid.Int64Range(-10_000_000_000, 10_000_000_000)).Draw(t,
 			"seconds")
 		at := time.Unix(sec, rapid.Int64Range(0, 999_999_999).Draw(t, "nanoseconds"))

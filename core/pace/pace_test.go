@@ -13,6 +13,7 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/pace"
+	"lumtra/testkit"
 )
 
 func TestHours(t *testing.T) {
@@ -57,7 +58,7 @@ func TestThrough(t *testing.T) {
 func TestUntil(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		lines := rapid.SliceOfN(rapid.SampledFrom([]string{"10 MB/s", "1 MB/s 08:00-18:00 mon-fri",
 			"quiet 23:00-02:30", "free sat,sun", "2 MB/s 00:30-01:30", "free"}), 0, 4).Draw(t, "lines")
 		h, err := pace.ParseHours(lines, "Europe/Lisbon")

@@ -18,6 +18,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // inside is what a pack holds, read whole.
@@ -52,7 +53,7 @@ func TestChanges(t *testing.T) {
 	dir := t.TempDir()
 	p := outside(t, dir)
 	n := 0
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		n++
 		key := fmt.Sprintf("%d.%s", n, rapid.SampledFrom(pack.Forms).Draw(t, "form"))
 		want := map[string]string{}

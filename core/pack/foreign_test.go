@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,6 +21,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // memory is a place with one object, which counts what is asked.
@@ -320,8 +320,8 @@ func TestDamage(t *testing.T) {
 		within, opened := x.Kept(), 0
 		for range 8 {
 			bad := bytes.Clone(raw)
-			at := rand.Int64N(int64(len(bad)))
-			bad[at] ^= 1 << rand.IntN(8)
+			at := testkit.Dice(t).Int64N(int64(len(bad)))
+			bad[at] ^= 1 << testkit.Dice(t).IntN(8)
 			x, err := pack.Open(t.Context(), &memory{data: bad}, key)
 			if err != nil {
 				assert.Greater(t, at, within, "what lies before the index does not keep it from being opened")

@@ -22,6 +22,7 @@ import (
 	"lumtra/core/pack"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -111,7 +112,7 @@ var hostileParts = []string{"a", "a-b", "a0", "takes", "é漢", "new\nline", "\x
 // listed is in the order of places.
 func TestRoundTrip(t *testing.T) {
 	dir := t.TempDir()
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		form := rapid.SampledFrom(pack.Forms).Draw(t, "form")
 		things := drawn(t, hostileParts)
 		key := "takes." + string(form)

@@ -11,6 +11,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/plan"
 	"lumtra/core/segment"
+	"lumtra/testkit"
 )
 
 // A plan may have been forged by who sent its workspace: whatever stands in its
@@ -21,7 +22,7 @@ func TestForgedEffects(t *testing.T) {
 		Source: &object.Entry{Size: 3, Modified: time.Unix(5, 0), ETag: "e", Mode: object.ModeOf(0o640),
 			Sums: []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}}, Target: &object.Entry{Size: 4}}
 	n, read := 0, 0
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		n++
 		raw := plan.AppendEffect(nil, &whole)
 		for range rapid.IntRange(0, 6).Draw(t, "changes") {

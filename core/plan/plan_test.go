@@ -25,6 +25,7 @@ import (
 	"lumtra/core/plan"
 	"lumtra/core/plan/plantest"
 	"lumtra/core/rule"
+	"lumtra/testkit"
 )
 
 var ctx = context.Background()
@@ -100,7 +101,7 @@ func keepStates(t require.TestingT, path string, all plantest.Agreed) *agreed.St
 
 func TestAgainstReference(t *testing.T) {
 	dir := t.TempDir()
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		w := &plantest.World{Source: tree(t, "source"), Target: tree(t, "target"), Rules: plantest.Rules(t),
 			KeepsTimes: rapid.Bool().Draw(t, "times"), IsTree: rapid.Bool().Draw(t, "tree"),
 			SourceIsTree: rapid.Bool().Draw(t, "source tree"), Gaps: rapid.IntRange(0, 4).Draw(t, "gaps") == 0,

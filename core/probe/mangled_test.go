@@ -26,6 +26,7 @@ import (
 	"lumtra/core/probe"
 	"lumtra/core/secret"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // mangler serves what a stand-in answers, with parts left out or changed.
@@ -94,7 +95,7 @@ func (m *mangler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func TestAnswersWithPartsLeftOut(t *testing.T) {
 	key := base64.StdEncoding.EncodeToString([]byte("eelgrass"))
 	dir, n := t.TempDir(), 0
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		n++
 		kind := rapid.SampledFrom([]string{"s3", "blob"}).Draw(t, "kind")
 		seed := rapid.Uint64().Draw(t, "seed")

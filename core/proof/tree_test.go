@@ -11,13 +11,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // The tree is what adding up the lines one by one gives, with folders of many
 // differences and of few, and keys that are no text.
 func TestTree(t *testing.T) {
 	dir := t.TempDir()
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		keys := map[string]bool{}
 		part := rapid.SampledFrom([]string{"a", "b-", "c", "wéir", "\xff", "tiles"})
 		for range rapid.IntRange(0, 40).Draw(t, "keys") {

@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/room"
+	"lumtra/testkit"
 )
 
 // A reader that somebody still holds when the room was given back never gives what the
@@ -40,7 +41,7 @@ func TestReadersEndWithTheRoom(t *testing.T) {
 // A room has the size that was wanted, and its readers give all of it, each from the
 // start, whatever others do meanwhile.
 func TestRooms(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		var all sync.WaitGroup
 		for _, size := range rapid.SliceOfN(rapid.Int64Range(1, 9000), 1, 8).Draw(t, "sizes") {
 			all.Go(func() {

@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 // What is no age or time is told so, and is never an age of nothing.
@@ -107,7 +108,7 @@ func TestSettingsThatAreNone(t *testing.T) {
 
 // A key's own pattern matches it and nothing else, whatever the key has in it.
 func TestLiteral(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		key := rapid.StringOf(rapid.SampledFrom([]rune(`ab*?`+
 			`[]{}\/!^-,é`))).Filter(func(s string) bool { return s != "" }).Draw(rt, "key")
 		other := rapid.StringOf(rapid.SampledFrom([]rune(`ab*?[]{}\/!^-,é`))).Draw(rt, "other")
@@ -122,7 +123,7 @@ func TestLiteral(t *testing.T) {
 
 // The two patterns that are matched in a quicker way match what they would in the usual one.
 func TestQuickPatterns(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		pattern := rapid.SampledFrom([]string{"**/*", "**/*.wav", "**/*w", "a/**", "a/b/**", "**/*a/b", "**/*{a,b}",
 			"[a]/**", "**/**"}).Draw(rt, "pattern")
 		key := rapid.StringOfN(rapid.SampledFrom([]rune("ab/.wv")), 1, 8, -1).Draw(rt, "key")

@@ -12,11 +12,12 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 // The quick ways to match patterns agree with the slow one.
 func TestPatterns(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		part := rapid.SampledFrom([]string{"a", "b.wav", ".wav", "wav", "x y", ""})
 		key := strings.Join(rapid.SliceOfN(part, 1, 4).Draw(t, "key"), "/")
 		p := rapid.SampledFrom([]string{"**/*.wav", "**/*wav", "a/**", "a/b.wav/**", "*.wav", "**", "**/a/*",

@@ -1,9 +1,7 @@
 package schedule
 
 import (
-	"flag"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // drawn is a rule as it was drawn: its text, and what a person would say of each minute.
@@ -160,25 +160,13 @@ func naive(r drawn, zone *time.Location, from, to time.Time) []time.Time {
 	return all
 }
 
-// draws is how many rules are drawn: 25, or LUMTRA_DRAWS.
-func draws(t *testing.T) {
-	n := "25"
-	if more := os.Getenv("LUMTRA_DRAWS"); more != "" {
-		n = more
-	}
-	was := flag.Lookup("rapid.checks").Value.String()
-	require.NoError(t, flag.Set("rapid.checks", n))
-	t.Cleanup(func() { _ = flag.Set("rapid.checks", was) })
-}
-
 // A year in three zones, and in some whose clocks change oddly: the starts of a drawn rule are those
 // that somebody who looks at the clock on the wall each minute would note, none twice, none missing.
 func TestYear(t *testing.T) {
 	zones := []string{"Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", // half an hour
 		"America/Santiago", // at midnight
 		"Africa/Casablanca", "UTC"}
-	draws(t)
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Checks(t, testkit.Draws(25), func(t *rapid.T) {
 		r := drawRule(t)
 		zone, err := time.LoadLocation(rapid.SampledFrom(zones).Draw(t, "zone"))
 		require.NoError(t, err)
@@ -208,7 +196,7 @@ func TestYear(t *testing.T) {
 func TestNextFromAnywhere(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		r := drawRule(t)
 		x, err := New(&Settings{Start: r.text, Zone: "Europe/Lisbon", Except: []string{"2026-03-10 to 2026-03-12"},
 			Window: []string{"22:00-06:00", "12:00-13:00 sat,sun"}}, nil)

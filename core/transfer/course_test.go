@@ -9,12 +9,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // Of any arrivals the newest are kept, newest first, and those that took longest, longest
 // first; never more than there were.
 func TestCourse(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		var c course
 		var all []Arrival
 		for i := range rapid.IntRange(0, 3*keptArrivals).Draw(rt, "arrivals") {

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -31,6 +30,7 @@ import (
 	"lumtra/core/secret"
 	"lumtra/core/transfer"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // On stores with any set of habits, known or not, while requests fail and bits turn
@@ -38,27 +38,21 @@ import (
 // why not. It never says that it is done when something is wrong or missing, and
 // nothing is ever lost on the way. LUMTRA_DRAWS is how many worlds are drawn.
 func TestEveryStore(t *testing.T) {
-	draws, err := strconv.Atoi(os.Getenv("LUMTRA_DRAWS"))
-	if err != nil {
-		draws = 150
-	}
 	for half := range 2 {
 		t.Run(fmt.Sprint(half), func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
 			n := 0
-			for done := 0; done < draws/2 && !t.Failed(); done += 100 { // a hundred draws at a time
-				rapid.Check(t, func(t *rapid.T) {
-					n++
-					w := &oddWorld{T: t, temp: filepath.Join(dir, fmt.Sprint(n))}
-					defer w.close()
-					w.draw()
-					for range rapid.IntRange(1, 2).Draw(t, "rounds") {
-						w.meddle()
-						w.settle()
-					}
-				})
-			}
+			testkit.Checks(t, testkit.Draws(150)/2, func(t *rapid.T) {
+				n++
+				w := &oddWorld{T: t, temp: filepath.Join(dir, fmt.Sprint(n))}
+				defer w.close()
+				w.draw()
+				for range rapid.IntRange(1, 2).Draw(t, "rounds") {
+					w.meddle()
+					w.settle()
+				}
+			})
 		})
 	}
 }
@@ -139,7 +133,8 @@ func (w *oddWorld) side(name, kind string) (s oddSide) {
 	}
 	var err error
 	s.server, err = standin.New(standin.Config{Dir: dir, API: kind,
-		Keys: []standin.Key{{Access: "a", Secret: oddKey}}, Habits: s.habits})
+		Keys: []standin.Key{{Access: "a", Secret: oddKey}}, Habits: s.habits,
+		Seed: rapid.Uint64().Draw(w.T, name+" chances")})
 	require.NoError(w, err)
 	address, err := s.server.Start("127.0.0.1:0")
 	require.NoError(w, err)

@@ -23,6 +23,7 @@ import (
 	"lumtra/core/plan/plantest"
 	"lumtra/core/rule"
 	"lumtra/core/transfer"
+	"lumtra/testkit"
 )
 
 // Random trees and rules, several rounds of changes on both sides: each plan is
@@ -32,7 +33,7 @@ func TestModel(t *testing.T) {
 	for _, kind := range []string{"folder", "s3", "blob"} {
 		t.Run(kind, func(t *testing.T) {
 			w, n := newWorldOf(t, map[string]string{"folder": "s3"}[kind]+strings.TrimPrefix(kind, "folder")), 0
-			rapid.Check(t, func(t *rapid.T) {
+			testkit.Check(t, func(t *rapid.T) {
 				n++
 				m := &model{temp: filepath.Join(w.temp, fmt.Sprint("m", n)), now: plantest.Now}
 				require.NoError(t, os.MkdirAll(m.temp, 0o755))

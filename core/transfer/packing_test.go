@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -26,6 +25,7 @@ import (
 	"lumtra/core/secret"
 	"lumtra/core/transfer"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // mirrored are rules by which a pack loses what the source has lost.
@@ -183,7 +183,7 @@ func goesOn(t *testing.T, form pack.Form, round int64) {
 		stop, cancel := context.WithCancel(ctx)
 		opts := quick
 		opts.Streams = 1
-		opts.Pacers = []transfer.Pacer{stopsAfter(rand.Int64N(80<<20), cancel)}
+		opts.Pacers = []transfer.Pacer{stopsAfter(testkit.Dice(t).Int64N(80<<20), cancel)}
 		out, m := w.run(t, stop, p, w.folder, stopped, opts)
 		cancel()
 		require.Zero(t, out.Failed, "%v", m.Problems)

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -26,6 +25,7 @@ import (
 	"lumtra/core/segment"
 	"lumtra/core/transfer"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // setAt is the inside of the packs in a folder of a world's store.
@@ -100,23 +100,12 @@ func TestPacksDivided(t *testing.T) {
 // Whatever the source becomes, from run to run, stopped at any moment and with requests that fail, the
 // packs and what lies beside them hold what it holds.
 func TestPacksModel(t *testing.T) {
-	for seed := range draws(t, 20) {
-		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+	for n := range testkit.Draws(20) {
+		t.Run(fmt.Sprint("world ", n), func(t *testing.T) {
 			t.Parallel()
-			packsModel(t, rand.New(rand.NewPCG(uint64(seed), 1)))
+			packsModel(t, testkit.Dice(t))
 		})
 	}
-}
-
-// draws is how many worlds are drawn: so many, or LUMTRA_DRAWS.
-func draws(t *testing.T, usually int) int {
-	text := os.Getenv("LUMTRA_DRAWS")
-	if text == "" {
-		return usually
-	}
-	n, err := strconv.Atoi(text)
-	require.NoError(t, err)
-	return n
 }
 
 // pick is one of several.

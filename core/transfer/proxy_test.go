@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/place/folder"
+	"lumtra/testkit"
 )
 
 // proxy stands before a real server and spoils what passes, now and then.
@@ -28,13 +30,15 @@ type proxy struct {
 	hits   atomic.Int64
 	took   atomic.Int64 // bytes of bodies
 	stall  time.Duration
+	mu     sync.Mutex
+	dice   *rand.Rand
 }
 
 // before starts a proxy before the server at an address, and gives its own.
 func before(t *testing.T, p *proxy, address string) string {
 	to, err := url.Parse(address)
 	require.NoError(t, err)
-	p.to = to
+	p.to, p.dice = to, testkit.Dice(t)
 	web := httptest.NewServer(p)
 	t.Cleanup(func() { web.CloseClientConnections(); web.Close() })
 	at, err := url.Parse(web.URL)
@@ -49,7 +53,10 @@ var spoilt = []string{"503", "500", "before", "after", "short", "flip", "stall"}
 
 func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	how := ""
-	if n := rand.IntN(20); p.spoils.Load() && n < len(spoilt) {
+	p.mu.Lock()
+	n := p.dice.IntN(20)
+	p.mu.Unlock()
+	if p.spoils.Load() && n < len(spoilt) {
 		how = spoilt[n]
 		p.hits.Add(1)
 	}

@@ -33,6 +33,7 @@ import (
 	"lumtra/core/secret"
 	"lumtra/core/transfer"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -67,7 +68,8 @@ func newWorldWith(t *testing.T, kind string, habits ...standin.Habit) *world {
 	w.folder, _ = end.Open("")
 	const key = "c2Vh" // base64, as the Blob API's are
 	w.server, err = standin.New(standin.Config{Dir: t.TempDir(), API: kind,
-		Keys: []standin.Key{{Access: "a", Secret: key}}, Habits: habits})
+		Keys: []standin.Key{{Access: "a", Secret: key}}, Habits: habits,
+		Seed: testkit.Seed()})
 	require.NoError(t, err)
 	addr, err := w.server.Start("127.0.0.1:0")
 	require.NoError(t, err)
@@ -259,12 +261,12 @@ func realPlaces(t *testing.T, via func(address string) string) []place.Place {
 	open := func(end place.Endpoint, err error) {
 		require.NoError(t, err)
 		t.Cleanup(func() { end.Close() })
-		require.Eventually(t, func() bool { // a server that has only just begun may cut the first connection
+		testkit.Until(t, func() bool { // a server that has only just begun may cut the first connection
 			if err = end.(place.Buckets).MakeBucket(ctx, bucket); place.KindOf(err) == place.Exists {
 				err = nil
 			}
 			return err == nil
-		}, 5*time.Minute, 100*time.Millisecond, "%v", err)
+		}, func() any { return fmt.Sprintf("%v", err) })
 		p, err := end.Open(bucket + "/there")
 		require.NoError(t, err)
 		found = append(found, p)

@@ -2,6 +2,7 @@ package agenda
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"sync"
@@ -16,6 +17,7 @@ import (
 	"lumtra/service/runs"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 // house is a workspace with one job, and an agenda at work in it.
@@ -73,21 +75,21 @@ func (h *house) close() {
 
 // came has the job start, and gives its start when it is in a state.
 func (h *house) came(state starts.State) (r starts.Row) {
-	require.Eventually(h.t, func() bool { return h.a.Desk().Job("masters") != nil }, 5*time.Minute, 5*time.Millisecond)
+	testkit.Until(h.t, func() bool { return h.a.Desk().Job("masters") != nil })
 	require.NoError(h.t, h.a.Came(h.t.Context(), "something came", "masters"))
 	return h.is(state)
 }
 
 // is waits until the newest start is in a state, and gives it.
 func (h *house) is(state starts.State) (r starts.Row) {
-	require.Eventually(h.t, func() bool {
+	testkit.Until(h.t, func() bool {
 		rows, err := h.a.book.Since(context.Background(), "masters", time.Time{}, 1)
 		require.NoError(h.t, err)
 		if len(rows) > 0 {
 			r = rows[0]
 		}
 		return r.State == state
-	}, 5*time.Minute, 10*time.Millisecond, "it is not %s: %+v", state, r)
+	}, func() any { return fmt.Sprintf("it is not %s: %+v", state, r) })
 	return r
 }
 

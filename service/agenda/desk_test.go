@@ -2,10 +2,8 @@ package agenda
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -18,6 +16,7 @@ import (
 	"lumtra/core/job"
 	"lumtra/core/schedule"
 	"lumtra/core/starts"
+	"lumtra/testkit"
 )
 
 var monday = time.Date(2026, 3, 23, 10, 7, 0, 0, time.UTC)
@@ -75,14 +74,7 @@ func TestYearWithKills(t *testing.T) {
 		"cron 30 */6 * * *", "rrule FREQ=WEEKLY;BYDAY=SU,WE;BYHOUR=2;BYMINUTE=30", "day 29, 30, 31 at 00:00",
 		"every 90 minutes"}
 	zones := []string{"Europe/Lisbon", "America/New_York", "Australia/Lord_Howe"}
-	n := "3"
-	if more := os.Getenv("LUMTRA_DRAWS"); more != "" {
-		n = more
-	}
-	was := flag.Lookup("rapid.checks").Value.String()
-	require.NoError(t, flag.Set("rapid.checks", n))
-	defer func() { _ = flag.Set("rapid.checks", was) }()
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Checks(t, testkit.Draws(3), func(t *rapid.T) {
 		dir, err := filepath.Abs(testDir)
 		require.NoError(t, err)
 		k := &keeper{t: t, path: filepath.Join(dir, fmt.Sprint(time.Now().UnixNano())+".db")}

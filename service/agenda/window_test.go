@@ -17,6 +17,7 @@ import (
 	"lumtra/service/runs"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 // steered is a run that notes how it is steered.
@@ -89,10 +90,10 @@ func TestAtWindowEnd(t *testing.T) {
 		a.steer(ctx, j, r)
 		set(6)
 		if len(want) > 1 {
-			require.Eventually(t, func() bool { return len(r.is()) == 2 }, 5*time.Minute, 20*time.Millisecond)
+			testkit.Becomes(t, 2, func() int { return len(r.is()) })
 		}
 		set(20)
-		require.Eventually(t, func() bool { return len(r.is()) == len(want) }, 5*time.Minute, 20*time.Millisecond)
+		testkit.Becomes(t, len(want), func() int { return len(r.is()) })
 		assert.Equal(t, want, r.is(), end)
 		cancel()
 		a.working.Wait()

@@ -29,6 +29,7 @@ import (
 	"lumtra/service/runs"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 func open(t *testing.T) (*workspace.Keeper, http.Handler) {
@@ -146,8 +147,7 @@ func TestRemote(t *testing.T) {
 	defer good.Close()
 	defer bad.Close()
 	var jobs []client.Job
-	require.Eventually(t, func() bool { jobs, err = good.Jobs(ctx); return err == nil }, 5*time.Minute,
-		10*time.Millisecond)
+	testkit.Until(t, func() bool { jobs, err = good.Jobs(ctx); return err == nil }, func() any { return err })
 	assert.Equal(t, "every 2 hours", jobs[0].Starts)
 	assert.False(t, jobs[0].Next.IsZero())
 	_, err = bad.Jobs(ctx)

@@ -8,10 +8,10 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
 	"lumtra/service/event"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -61,7 +61,7 @@ func TestNobodyLooks(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	h.Listen(ctx)
 	cancel()
-	require.Eventually(t, func() bool { return h.Listeners() == 0 }, 5*time.Minute, time.Millisecond)
+	testkit.Becomes(t, 0, h.Listeners)
 }
 
 // Many may publish and listen at once.

@@ -18,6 +18,7 @@ import (
 	"lumtra/service/runs"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 // What happened is measured, under names that stay; health is that the clock is looked at.
@@ -80,8 +81,7 @@ func TestMetrics(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error)
 	go func() { ended <- w.Run(ctx) }()
-	require.Eventually(t, func() bool { code, _ := get("/readyz"); return code == 200 }, 5*time.Minute,
-		5*time.Millisecond)
+	testkit.Becomes(t, 200, func() int { code, _ := get("/readyz"); return code })
 	code, _ = get("/healthz")
 	assert.Equal(t, 200, code)
 	alive = false

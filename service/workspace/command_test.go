@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 func ExampleCommandLine() {
@@ -20,7 +22,7 @@ func ExampleCommandLine() {
 func TestQuote(t *testing.T) {
 	bash, err := exec.LookPath("bash")
 	require.NoError(t, err)
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		word := rapid.OneOf(rapid.String(), rapid.StringMatching(`[\\'"$ !*?\n\x1b-z]*`),
 			rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).Draw(t, "word")
 		for i := range len(word) {

@@ -12,7 +12,7 @@ type floor struct {
 // elsewhere, side by side: the kinds of places, the views.
 var floors = []floor{
 	{"Nouns and means", "keys, entries, checksums; files of sorted records; rates; secrets", []string{
-		"client", "core/object", "core/nearest", "core/atomicfile", "core/database", "core/inorder", "core/pace",
+		"testkit", "client", "core/object", "core/nearest", "core/atomicfile", "core/database", "core/inorder", "core/pace",
 		"core/price",
 		"core/room",
 		"core/segment", "core/secret"}, false},

@@ -16,13 +16,6 @@ import (
 	"lumtra/tui/kit"
 )
 
-func opened(t *testing.T) hands {
-	h := hands{t, newWorld(t)}
-	h.m.Update(tea.WindowSizeMsg{Width: 150, Height: 44})
-	settle(h.m, tick{h.m.collect.Collect(h.m.ctx, true)})
-	return h
-}
-
 // What a view asks is answered to the view: digits choose a form to export in, and
 // each writes a file that can be opened.
 func TestExportsAreWritten(t *testing.T) {
@@ -32,16 +25,16 @@ func TestExportsAreWritten(t *testing.T) {
 	require.NoError(t, err)
 	_, err = run.Wait()
 	require.NoError(t, err)
-	settle(h.m, tick{h.m.collect.Collect(h.m.ctx, true)})
+	h.update(tick{h.m.collect.Collect(h.m.ctx, true)})
 	starts := map[string]string{".pdf": "%PDF-", ".svg": "<svg", ".csv": "", ".jsonl": "{"}
 	for view, forms := range map[kit.View]int{kit.Plan: 4, kit.Run: 4, kit.Proof: 0} {
 		t.Chdir(t.TempDir())
-		settle(h.m, kit.Open{View: view, Job: "masters"})
-		h.sees("masters")
+		h.update(kit.Open{View: view, Job: "masters"})
+		h.sees("› " + string(view) + " › masters")
 		for n := range max(forms, 1) {
-			h.press("x")
+			h.goes("x")
 			if forms > 0 {
-				h.press(string(rune('1' + n)))
+				h.goes(string(rune('1' + n)))
 			}
 			form := report.PDF
 			if forms > 0 {
@@ -73,68 +66,72 @@ func TestDraftsBelongToTheirJobs(t *testing.T) {
 		return string(raw)
 	}
 	masters, never := text("masters"), text("never")
-	settle(h.m, kit.Open{View: kit.Jobs, Job: "masters"})
-	h.press("l", "enter")
-	h.typed("zzz")
-	h.press("4")
+	h.update(kit.Open{View: kit.Jobs, Job: "masters"})
+	h.sees("› Jobs › masters")
+	h.goes("l", "enter")
+	h.goes("=zzz")
+	h.goes("4")
 	assert.Equal(t, kit.Jobs, h.m.view, "the phrase has the keys")
-	settle(h.m, kit.Open{View: kit.Jobs, Job: "never"})
-	h.press("w")
+	h.update(kit.Open{View: kit.Jobs, Job: "never"})
+	h.sees("› Jobs › never")
+	h.silent()
+	h.goes("w")
 	h.sees("Not here: nothing was changed.")
-	settle(h.m, kit.Open{View: kit.Jobs, Job: "masters"})
-	h.press("w")
+	h.update(kit.Open{View: kit.Jobs, Job: "masters"})
+	h.sees("› Jobs › masters")
+	h.silent()
+	h.goes("w")
 	h.sees("Not here: nothing was changed.")
 	assert.Equal(t, [2]string{masters, never}, [2]string{text("masters"), text("never")})
 
-	h.press("l", "enter")
-	h.typed("/more")
-	h.press("enter", "q")
+	h.goes("l", "enter")
+	h.goes("=/more")
+	h.goes("enter", "q")
 	h.sees("masters is in no file yet")
-	h.press("z")
+	h.goes("z")
 	h.sees("z once more discards it")
-	h.press("z", "w")
+	h.goes("z", "w")
 	h.sees("Not here: nothing was changed.")
 
 	// Edited outside meanwhile: writing asks, shows what differs, and esc leaves it.
-	h.press("enter")
-	h.typed("/mine")
-	h.press("enter")
+	h.goes("enter")
+	h.goes("=/mine")
+	h.goes("enter")
 	outside := masters + "# seen by nobody here\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "jobs/masters.toml"), []byte(outside), 0o600))
-	h.press("w")
+	h.goes("w")
 	h.sees("was edited outside", "+ # seen by nobody here", "What was changed here")
-	h.press("esc")
+	h.goes("esc")
 	assert.Equal(t, outside, text("masters"))
-	h.press("w", "enter")
+	h.goes("w", "~was edited outside", "enter")
 	h.sees("Written to")
 	assert.Contains(t, text("masters"), "/mine")
 
 	// A new job is what the other views are about, though it has no plan.
-	h.press("n")
-	h.typed("never")
-	h.press("enter")
+	h.goes("n")
+	h.goes("=never")
+	h.goes("enter")
 	h.sees("there is a job never already")
-	h.press("esc", "n")
-	h.typed("quite-new")
-	h.press("enter", "esc", "4")
+	h.goes("esc", "n")
+	h.goes("=quite-new")
+	h.goes("enter", "esc", "4")
 	h.sees("quite-new is in no file yet")
-	h.press(">")
+	h.goes(">")
 	assert.NotContains(t, h.text(), "quite-new")
 }
 
 // Menus that would be empty do not open, and what is not known yet is not drawn.
 func TestNothingToCompareOrEstimate(t *testing.T) {
 	h := opened(t)
-	settle(h.m, kit.Open{View: kit.Plan, Job: "masters"})
+	h.update(kit.Open{View: kit.Plan, Job: "masters"})
+	h.sees("› Plan › masters")
 	// by another window
 	_, err := h.m.shared.Service.Plan(h.m.ctx, "masters", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
-	_, cmd := h.m.Update(press("c"))
-	assert.NotNil(t, cmd)
-	carryOut(h.m, cmd, 0)
+	h.goes("c")
 	h.sees("no earlier plan of this job")
-	h.press("enter")
-	h.press("-", "p") // the side is looked at anew: there is no estimate for a moment
+	h.goes("enter")
+	h.goes("-", "p") // the side is looked at anew: there is no estimate for a moment
 	h.text()
 }
 
@@ -152,7 +149,7 @@ func TestFaults(t *testing.T) {
 		return texts
 	}
 	bad := func() tea.Msg { panic(errors.New("AKSECRET")) }
-	carryOut(h.m, h.m.guard(tea.Batch(kit.Cmd(nil), bad)), 0)
+	h.do(h.m.guard(tea.Batch(kit.Cmd(nil), bad)))
 	h.sees("the window goes on")
 	require.Len(t, reports(), 1)
 	seq := h.m.guard(tea.Sequence(bad))()
@@ -174,19 +171,19 @@ func TestFaults(t *testing.T) {
 func TestPastedWhereOneChooses(t *testing.T) {
 	t.Parallel()
 	h := opened(t)
-	settle(h.m, kit.Open{View: kit.Jobs, Job: "masters"})
+	h.update(kit.Open{View: kit.Jobs, Job: "masters"})
+	h.sees("› Jobs › masters")
 	for range 30 {
 		if strings.Contains(h.m.draw(), "Add a rule about what is taken") {
 			break
 		}
-		h.press("right")
+		h.goes("right")
 	}
-	h.press("enter")
+	h.goes("enter")
 	before := h.m.draw()
-	_, cmd := h.m.Update(tea.PasteMsg{Content: "a = b; c\n2\nq\n"})
-	settle(h.m, cmd())
+	h.update(tea.PasteMsg{Content: "a = b; c\n2\nq\n"})
 	h.sees("This is chosen from the list")
 	assert.NotContains(t, h.m.draw(), "a = b", before)
-	h.press("esc")
+	h.goes("esc")
 	h.sees("masters")
 }

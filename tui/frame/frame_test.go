@@ -1,13 +1,11 @@
 package frame
 
 import (
-	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 	"unicode"
@@ -26,52 +24,12 @@ import (
 	"lumtra/service/runs"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 	"lumtra/tui/kit"
 )
 
-// settle feeds a model a message and what comes of it, but for clocks.
-func settle(m *model, msg tea.Msg) {
-	_, cmd := m.Update(msg)
-	carryOut(m, cmd, 0)
-}
-
-func carryOut(m *model, cmd tea.Cmd, depth int) {
-	if cmd == nil || depth > 6 {
-		return
-	}
-	done := make(chan tea.Msg, 1)
-	go func() { done <- cmd() }()
-	select {
-	case msg := <-done:
-		if batch, ok := msg.(tea.BatchMsg); ok {
-			for _, c := range batch {
-				carryOut(m, c, depth+1)
-			}
-		} else if msg != nil {
-			_, next := m.Update(msg)
-			carryOut(m, next, depth+1)
-		}
-	case <-time.After(300 * time.Millisecond): // a clock, or a slow machine
-		go func() {
-			if msg := <-done; msg != nil {
-				select {
-				case late(m) <- msg:
-				default:
-				}
-			}
-		}()
-	}
-}
-
-var lates sync.Map
-
-// late is where what came of a command too late for [carryOut] waits for [hands.sees].
-func late(m *model) chan tea.Msg {
-	c, _ := lates.LoadOrStore(m, make(chan tea.Msg, 256))
-	return c.(chan tea.Msg)
-}
-
-func newWorld(t *testing.T) *model {
+// newWorld is a workspace whose job masters has a plan and a proof, with names that would steer a terminal.
+func newWorld(t *testing.T) *service.Service {
 	dir := t.TempDir()
 	put := func(name, text string) {
 		path := filepath.Join(dir, name)
@@ -93,14 +51,21 @@ func newWorld(t *testing.T) *model {
 	put("studio/"+strings.Repeat("潮", 30)+"/"+strings.Repeat("a潮音", 30)+".wav", "wide")
 	s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state")})
 	require.NoError(t, err)
-	t.Cleanup(func() { s.Close() })
-	ctx, cancel := context.WithCancel(context.Background())
-	t.Cleanup(cancel)
+	ctx := testkit.Context(t)
 	_, err = s.Plan(ctx, "masters", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
 	_, err = s.Prove(ctx, "masters", workroom.ProveOptions{}, &workroom.Activity{})
 	require.NoError(t, err)
-	return newModel(ctx, s)
+	return s
+}
+
+// opened is a window on that, with its state taken in.
+func opened(t *testing.T) *stage {
+	x := stageOf(t, newWorld(t))
+	x.update(tea.WindowSizeMsg{Width: 150, Height: 44})
+	x.do(x.m.Init())
+	x.sees("plan 1 waits to be approved")
+	return x
 }
 
 // styles are colours, and links to files of this machine.
@@ -124,9 +89,10 @@ func check(t require.TestingT, m *model, what string) {
 // window and nothing else.
 func TestDrawsTheWindow(t *testing.T) {
 	t.Parallel()
-	m := newWorld(t)
+	x := stageOf(t, newWorld(t))
+	m := x.m
 	check(t, m, "before the first state")
-	settle(m, tick{m.collect.Collect(m.ctx, true)})
+	x.update(tick{m.collect.Collect(m.ctx, true)})
 	busy := m.shared.State
 	busy.Jobs = append([]kit.JobState(nil), busy.Jobs...)
 	for i := range busy.Jobs { // a run under way, with all that can be seen of one
@@ -151,9 +117,10 @@ func TestDrawsTheWindow(t *testing.T) {
 	}
 	quiet := m.shared.State
 	for _, v := range views { // load what each view loads
-		settle(m, kit.Open{View: v.View, Job: "masters"})
+		x.update(kit.Open{View: v.View, Job: "masters"})
+		x.sees("› " + string(v.View))
 	}
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		m.shared.State = rapid.SampledFrom([]kit.State{quiet, busy}).Draw(rt, "state")
 		m.Update(tea.WindowSizeMsg{Width: rapid.IntRange(1, 220).Draw(rt, "width"),
 			Height: rapid.IntRange(1, 70).Draw(rt, "height")})
@@ -165,9 +132,10 @@ func TestDrawsTheWindow(t *testing.T) {
 			_, cmd := m.Update(press(key))
 			if m.view == kit.Places || m.view == kit.Plan || m.view == kit.Jobs {
 				if rapid.IntRange(0, 9).Draw(rt, "load") == 0 {
-					carryOut(m, cmd, 4)
+					x.do(cmd)
 				}
 			}
+			x.takes()
 			check(rt, m, fmt.Sprintf("%s after %q at %d×%d", m.view, key, m.width, m.height))
 		}
 	})
@@ -178,35 +146,13 @@ func TestDrawsTheWindow(t *testing.T) {
 // Keys lead where they say.
 func TestKeysLead(t *testing.T) {
 	t.Parallel()
-	m := newWorld(t)
-	m.Update(tea.WindowSizeMsg{Width: 140, Height: 44})
-	settle(m, tick{m.collect.Collect(m.ctx, true)})
-	text := func() string { return ansi.Strip(m.draw()) }
-	assert.Contains(t, text(), "broken.toml:1:10", "a mistake in a file is a need")
-	assert.Contains(t, text(), "plan 1 waits to be approved")
-	settle(m, press("4"))
-	assert.Contains(t, text(), `Copy studio to copy/x`)
-	assert.Contains(t, text(), `▸ wet \x1b[31m0/`)
-	m.Update(press("j"))
-	m.Update(press("esc"))
-	assert.Contains(t, text(), "› Now")
-	m.Update(press("6"))
-	assert.Contains(t, text(), "It does not hold")
-	m.Update(press("2"))
-	settle(m, press("G")) // studio
-	settle(m, press("enter"))
-	assert.Contains(t, text(), `▾ studio`)
-	assert.Contains(t, text(), `▸ wet \x1b[31m3/`)
-	m.Update(press("?"))
-	assert.Contains(t, text(), "Keys everywhere")
-	m.Update(press("j"))
-	m.Update(press("ctrl+p"))
-	for _, r := range "bits" {
-		m.Update(press(string(r)))
-	}
-	m.Update(press("enter"))
-	assert.True(t, m.shared.Bits)
-	_, cmd := m.Update(press("q"))
+	x := opened(t)
+	x.sees("broken.toml:1:10") // a mistake in a file is a need
+	x.goes("4", "~Copy studio to copy/x", `~▸ wet \\x1b\[31m0/`, "j", "esc", "~› Now", "6", "~It does not hold", "2",
+		"~▸ studio", "G", "~› studio", "enter", "~▾ studio", `~▸ wet \\x1b\[31m3/`, "?", "~Keys everywhere", "j",
+		"ctrl+p", "~do what", "=bits", "enter")
+	assert.True(t, x.m.shared.Bits)
+	_, cmd := x.m.Update(press("q"))
 	require.NotNil(t, cmd)
 	assert.Equal(t, tea.Quit(), cmd())
 }

@@ -305,7 +305,7 @@ func pressed(t *testing.T, dir, name string, way []string, key, want string) {
 		match := regexp.MustCompile(want)
 		require.NotRegexp(t, match, x.look(), "seen before %q is pressed", key)
 		x.goes(key)
-		if !x.await(match) {
+		if !x.await(func() bool { return match.MatchString(x.look()) }) {
 			assert.Fail(t, "not seen", "%q in %s: %s in\n%s", key, name, want, x.look())
 		}
 	})

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -18,6 +19,8 @@ import (
 	"lumtra/core/job"
 	"lumtra/service"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
+	"lumtra/tui/kit"
 )
 
 // stage is a window without a terminal: what its commands come to is fed back to it as it
@@ -34,11 +37,17 @@ type stage struct {
 func openStage(t *testing.T, dir string) *stage {
 	s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state"), Trust: true})
 	require.NoError(t, err)
+	x := stageOf(t, s)
+	x.m.shared.PreferencesAt = filepath.Join(dir, "mine", job.PreferencesFile)
+	x.do(x.m.Init())
+	return x
+}
+
+// stageOf is a window on a service, which it closes in the end; nothing has been taken in yet.
+func stageOf(t *testing.T, s *service.Service) *stage {
 	ctx, cancel := context.WithCancel(context.Background())
 	x := &stage{t: t, m: newModel(ctx, s), msgs: make(chan tea.Msg, 1024)}
 	t.Cleanup(func() { cancel(); s.Close(); x.busy.Wait() })
-	x.m.shared.PreferencesAt = filepath.Join(dir, "mine", job.PreferencesFile)
-	x.do(x.m.Init())
 	x.update(tea.WindowSizeMsg{Width: 170, Height: 56})
 	return x
 }
@@ -78,21 +87,40 @@ func (x *stage) take(msg tea.Msg) {
 }
 
 // look is the window's text, with what left it.
-func (x *stage) look() string { return x.left + "\n" + ansi.Strip(x.m.draw()) }
+func (x *stage) look() string { return x.left + "\n" + x.text() }
 
-// await goes on until the window shows a match, and tells whether it does in time.
-func (x *stage) await(match *regexp.Regexp) bool {
-	deadline := time.After(patience)
-	for !match.MatchString(x.look()) {
+// text is what the window shows.
+func (x *stage) text() string { return ansi.Strip(x.m.draw()) }
+
+// came takes in one message.
+func (x *stage) came(msg tea.Msg) {
+	switch kind := fmt.Sprintf("%T", msg); kind {
+	case "tea.QuitMsg", "tea.execMsg", "tea.setClipboardMsg", "tea.printLineMessage":
+		x.left += kind + " "
+	default:
+		x.update(msg)
+	}
+}
+
+// takes takes in what has come, and waits for nothing.
+func (x *stage) takes() {
+	for {
 		select {
 		case msg := <-x.msgs:
-			switch kind := fmt.Sprintf("%T", msg); {
-			case kind == "tea.QuitMsg", kind == "tea.execMsg", kind == "tea.setClipboardMsg",
-				kind == "tea.printLineMessage":
-				x.left += kind + " "
-			default:
-				x.update(msg)
-			}
+			x.came(msg)
+		default:
+			return
+		}
+	}
+}
+
+// await takes in what comes until it is so, and tells whether it is in time.
+func (x *stage) await(so func() bool) bool {
+	deadline := time.After(testkit.Patience)
+	for !so() {
+		select {
+		case msg := <-x.msgs:
+			x.came(msg)
 		case <-deadline:
 			return false
 		}
@@ -100,13 +128,34 @@ func (x *stage) await(match *regexp.Regexp) bool {
 	return true
 }
 
-// go presses keys one after the other: "=text" types, "~match" waits for what is seen.
+// sees waits until the window shows all the texts together.
+func (x *stage) sees(texts ...string) {
+	x.t.Helper()
+	missing := ""
+	if !x.await(func() bool {
+		for _, missing = range texts {
+			if !strings.Contains(x.text(), missing) {
+				return false
+			}
+		}
+		return true
+	}) {
+		require.Fail(x.t, "never seen", "%q in\n%s", missing, x.text())
+	}
+	check(x.t, x.m, "")
+}
+
+// silent takes back what the window said last, so that it is heard when it says it again.
+func (x *stage) silent() { x.m.said = kit.Say{} }
+
+// goes presses keys one after the other: "=text" types, "~match" waits for what is seen.
 func (x *stage) goes(steps ...string) {
 	x.t.Helper()
 	for _, step := range steps {
 		switch {
 		case len(step) > 1 && step[0] == '~':
-			if !x.await(regexp.MustCompile(step[1:])) {
+			match := regexp.MustCompile(step[1:])
+			if !x.await(func() bool { return match.MatchString(x.look()) }) {
 				require.Fail(x.t, "never seen", "%s in\n%s", step[1:], x.look())
 			}
 		case len(step) > 1 && step[0] == '=':
@@ -130,6 +179,3 @@ func copied(t *testing.T, from string) string {
 	require.NoError(t, err, "%s", out)
 	return dir
 }
-
-// patience is how long a window is given to show something.
-const patience = 4 * time.Minute

@@ -12,6 +12,7 @@ import (
 
 	"lumtra/core/job"
 	"lumtra/core/place/kind"
+	"lumtra/testkit"
 )
 
 // plainJob is the least a job needs.
@@ -174,7 +175,7 @@ func TestTypedIsRead(t *testing.T) {
 
 // A list and its pairs come back from the text they are typed as.
 func TestListsAsTyped(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		list := rapid.SliceOf(rapid.StringMatching(`[a-z*/."\\ =]{0,6}[a-z]`)).Draw(rt, "list")
 		assert.Equal(rt, append([]string{}, list...), append([]string{}, words(listText(list))...))
 	})

@@ -12,6 +12,7 @@ import (
 
 	"lumtra/core/estimate"
 	"lumtra/core/plan"
+	"lumtra/testkit"
 	"lumtra/tui/look"
 )
 
@@ -20,7 +21,7 @@ var dark = look.New(look.Dark)
 // Whatever text there is, what is fitted takes exactly the room it was given, and a name
 // that was cut keeps both its ends.
 func TestFitsExactly(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		s := rapid.StringOf(rapid.RuneFrom([]rune("ab/ é漢字\u0301🎵\x1b\n\u202e"))).Draw(rt, "text")
 		width := rapid.IntRange(-1, 40).Draw(rt, "width")
 		plain := strings.NewReplacer("\x1b", "", "\n", "").Replace(s)
@@ -88,7 +89,7 @@ func TestEffectBar(t *testing.T) {
 	assert.Equal(t, "█████████▓╳         ", bar(false, 2000, 20), "what has no bytes is seen all the same")
 	assert.Equal(t, "█▓▓▓▓▓╳╳╳╳╳╳╳╳╳", bar(true, 15, 15))
 	assert.Equal(t, "     ", bar(true, 0, 5))
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		var drawn plan.Totals
 		for _, k := range plan.Kinds {
 			drawn[k] = plan.Total{Count: rapid.Int64Range(0, 9).Draw(rt, "count"),
@@ -143,7 +144,7 @@ func TestCursor(t *testing.T) {
 	first, last := c.Window(10, 4)
 	assert.Equal(t, []int{3, 7}, []int{first, last})
 	assert.False(t, c.Key("x", 10, 3))
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		var c Cursor
 		for range rapid.IntRange(1, 20).Draw(rt, "steps") {
 			n, height := rapid.IntRange(0, 50).Draw(rt, "n"), rapid.IntRange(1, 20).Draw(rt, "height")

@@ -5,11 +5,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // No key breaks a line of text, whatever is in it.
 func TestInputTakesEveryKey(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		in := NewInput()
 		in.Focus()
 		in.SetValue(rapid.StringMatching(`[a \t🎙]{0,12}`).Draw(t, "text"))

@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // A line that was not touched changes nothing, and one that was makes exactly
@@ -15,7 +17,7 @@ import (
 func TestPairs(t *testing.T) {
 	text := rapid.StringMatching(`[a-zA-Z0-9;=\\\\ ü\n\x1b"]{0,8}`)
 	gen := rapid.MapOfN(text.Filter(func(s string) bool { return s != "" }), text, 0, 5)
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		old, wanted := gen.Draw(t, "old"), gen.Draw(t, "wanted")
 		same, err := parsePairs(nil, pairs(old), pairs(old))
 		require.NoError(t, err)

@@ -186,8 +186,12 @@ func (s *Screen) folder() workspace.At {
 }
 
 // Update takes keys and what was loaded.
-func (s *Screen) Update(msg tea.Msg) tea.Cmd {
+func (s *Screen) Update(msg tea.Msg) tea.Cmd { return s.addressed(s.take(msg)) }
+
+func (s *Screen) take(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case answer:
+		return s.answered(msg)
 	case kit.StateMsg:
 		if s.Now().Sub(s.reportsAt) > reportsAge {
 			clear(s.reports)

@@ -16,6 +16,7 @@ import (
 
 	"lumtra/service"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 	"lumtra/tui/kit"
 	theme "lumtra/tui/look"
 )
@@ -130,7 +131,7 @@ func TestActionsOverOpenTrees(t *testing.T) {
 	}
 	keys := []string{"enter", "enter", "enter", "j", "j", "k", "G", "g", "r", "r", "V", "s", "space", "c", "A", "l",
 		"h", "esc", "/"}
-	rapid.Check(t, func(rt *rapid.T) {
+	testkit.Check(t, func(rt *rapid.T) {
 		fill()
 		d := &drive{s: newScreen(t.Context(), shared), inbox: make(chan tea.Msg, 1000)}
 		d.send(kit.Opened{})

@@ -5,11 +5,13 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // However branches are opened and closed, each line is found again where it is.
 func TestTree(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		root := &branch{names: make([]string, rapid.IntRange(1, 9).Draw(t, "rows"))}
 		for range rapid.IntRange(0, 12).Draw(t, "steps") {
 			l := root.line(rapid.IntRange(0, root.lines()-1).Draw(t, "line"))

@@ -12,6 +12,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // states lists what is kept of one key.
@@ -182,10 +183,10 @@ func (s *suite) cold(t *testing.T) {
 	e, err = p.Stat(ctx, object.Ref{Key: "deep.wav"})
 	require.NoError(t, err)
 	assert.Equal(t, object.Restoring, e.Archive)
-	require.Eventually(t, func() bool {
+	testkit.Until(t, func() bool {
 		e, err = p.Stat(ctx, object.Ref{Key: "deep.wav"})
 		return err == nil && e.Archive != object.Restoring
-	}, time.Minute, 20*time.Millisecond)
+	})
 	assert.Equal(t, "deep", string(read(t, p, "deep.wav", place.ReadOptions{})))
 }
 

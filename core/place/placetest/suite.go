@@ -20,6 +20,7 @@ import (
 
 	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // Options name what a server under test is known not to do, so that the
@@ -227,7 +228,7 @@ func (s *suite) listing(t *testing.T) {
 	p := s.open(t)
 	// no folder can hold a/b beside a/b/c
 	keys := slices.DeleteFunc(slices.Clone(tangled), func(k string) bool { return k == "a/b" })
-	for _, i := range rand.Perm(len(keys)) {
+	for _, i := range testkit.Dice(t).Perm(len(keys)) {
 		write(t, p, keys[i], []byte(keys[i]))
 	}
 	assert.Equal(t, keys, list(t, p, "", place.ListOptions{}))
@@ -533,7 +534,7 @@ func (s *suite) model(t *testing.T) {
 	p := s.open(t)
 	want := map[string]string{}
 	part := rapid.SampledFrom([]string{"a", "b", "a-", "a.b", "é"})
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		parts := rapid.SliceOfN(part, 1, 3).Draw(t, "parts")
 		key := strings.Join(parts, "/") + ".wav" // a name, never a folder too
 		if rapid.Bool().Draw(t, "delete") {

@@ -11,12 +11,14 @@ import (
 	v4 "github.com/aws/aws-sdk-go-v2/aws/signer/v4"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // Requests are signed as the SDK signs them.
 func TestSign(t *testing.T) {
 	var own signing
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		// A new one each time: it takes an access key to have one secret for ever.
 		sdk := v4.NewSigner(func(o *v4.SignerOptions) { o.DisableURIPathEscaping = true })
 		text := rapid.StringMatching(`[ -~]{0,12}`)

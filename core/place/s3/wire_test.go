@@ -19,6 +19,7 @@ import (
 	"pgregory.net/rapid"
 
 	"lumtra/core/object"
+	"lumtra/testkit"
 )
 
 // A page as encoding/xml would write it, to hold the scanner against.
@@ -41,7 +42,7 @@ type xmlEntry struct {
 }
 
 func TestScanPageReadsWhatXMLWrites(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		encoded := rapid.Bool().Draw(t, "encoded")
 		key := rapid.StringMatching(`[a-z &<>"'/%+é鳥-]{1,12}`)
 		doc := xmlPage{Name: "b"}

@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"lumtra/testkit"
 )
 
 // A server that holds a request without moving anything is left, in both directions
@@ -119,7 +121,7 @@ func TestLimited(t *testing.T) {
 
 // A listing that goes round in circles is found out, one that does not is not.
 func TestRound(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	testkit.Check(t, func(t *rapid.T) {
 		lead, size := rapid.IntRange(0, 50).Draw(t, "lead"), rapid.IntRange(1, 50).Draw(t, "circle")
 		var r Round
 		for n := range 10 * (lead + size) {
