@@ -4,13 +4,15 @@
 export GOFLAGS := -buildvcs=false
 TOOLS := $(CURDIR)/.tools
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+GOTESTSUM := gotest.tools/gotestsum@v1.13.0
 
 FUZZ_TIME ?= 60s
 MONKEY_TIME ?= 2m
 DRAWS ?= 20000
+KILLS ?= 34
 
 .DEFAULT_GOAL := help
-.PHONY: help build man demo test monkey race lint interop fuzz mutate cover draws kills bench screenshots rooms
+.PHONY: help build man demo test monkey race hunt lint interop fuzz mutate cover draws kills bench screenshots rooms
 
 help: ## list the commands
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 14
@@ -26,21 +28,35 @@ demo: build ## open Lumtra on the made-up Saltmarsh Sound Archive
 
 # Many tests mostly wait, for windows and processes: more of them run at a time than there are cores. The packages
 # that take longest begin first. Vet is in lint.
-test: ## run all tests
+SUITE := -vet=off -timeout 60m -p 4 -parallel 8
+
+test: tools-tests ## run all tests; with lint and race it is the gate, .ci/run
 	@tools/need tmux pdftotext:poppler-utils
-	go test -vet=off -p 4 -parallel 8 -timeout 40m ./cmd/lumtra ./core/transfer ./tui/frame ./service/... ./core/plan ./...
+	@tools/suite test $(SUITE) -- ./cmd/lumtra ./core/transfer ./tui/frame ./service/... ./core/plan ./...
 
-race: ## run under the race detector whatever has goroutines, but for what the built program does
+# In these, goroutines share what they work on.
+SHARING := ./client ./core/arrive ./core/catalog ./core/handle ./core/inorder ./core/ledger ./core/level ./core/listing \
+	./core/notify ./core/pace ./core/pack ./core/place/... ./core/probe ./core/room ./core/starts ./core/transfer \
+	./service/... ./standin ./tui/...
+
+race: tools-tests ## run the packages whose goroutines share state under the race detector
 	@tools/need gcc
-	go test -vet=off -race -p 4 -parallel 8 -timeout 40m -skip 'TestMemory|TestSoak|TestModel|TestAgainstReference|TestDrawsTheWindow|TestSign|TestUntil|TestScreens|TestEveryKey|TestSummary|TestTargets|TestRewriteInsideAStore|TestChanges|TestRefused|TestPartsSuffice|TestOwnFiles' \
-		$$(go list ./... | grep -v -e /cmd/ -e /core/secret)
+	@tools/suite race -race $(SUITE) -- $(SHARING)
 
-lint: ## check formatting, vet and staticcheck
+.PHONY: tools-tests
+tools-tests:
+	@GOBIN=$(TOOLS) go install $(GOTESTSUM)
+
+lint: ## check formatting, vet, staticcheck, and that tests are patient
 	@test -z "$$(gofmt -l .)" || { echo "not gofmt-ed:"; gofmt -l .; exit 1; }
 	@tools/heavy
+	go run ./tools/patient
 	go vet ./...
 	GOBIN=$(TOOLS) go install $(STATICCHECK)
 	$(TOOLS)/staticcheck ./...
+
+hunt: ## look for faults for two hours: all below and more, a sample of each (FROM=step goes on, ONLY=step)
+	@tools/hunt $(TOOLS)
 
 interop: ## run the conformance suite and runs on four real servers
 	@tools/interop $(TOOLS)
@@ -62,10 +78,9 @@ cover: ## print how much of each package the tests run
 draws: ## run random jobs on DRAWS (20,000: an hour) drawn stores, with faults
 	LUMTRA_DRAWS=$(DRAWS) go test ./core/transfer -count=1 -timeout 150m -run TestEveryStore
 
-kills: ## kill runs on drawn stores and real servers, 34 times each
+kills: ## kill the built program at KILLS (34) drawn moments: on drawn stores, in packs, at starts
 	@tools/need tmux
-	LUMTRA_KILLS=34 go test ./cmd/lumtra -count=1 -timeout 60m -run TestKilledOnOddStores
-	@LUMTRA_KILLS=34 tools/interop $(TOOLS)
+	LUMTRA_KILLS=$(KILLS) go test ./cmd/lumtra -count=1 -timeout 150m -run 'TestKilled|OutliveKills'
 
 bench: ## measure against a bare floor and print the ratios
 	@go run ./bench

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/service"
+	"lumtra/testkit"
 )
 
 // shell is a workspace, and what the command line says about it.
@@ -44,8 +45,7 @@ func (s *shell) put(name, text string) {
 // run runs a command; what it says on both streams comes together.
 func (s *shell) run(args ...string) (code int, said string) {
 	var out, errOut bytes.Buffer
-	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
-	defer stop()
+	ctx := testkit.Context(s.t)
 	a := newApp(&out, &errOut, func(context.Context, *service.Service) error { return nil })
 	a.every = s.every
 	code = a.main(ctx, append(args, "--workspace", s.dir, "--state", filepath.Join(s.dir, "state")))

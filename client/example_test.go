@@ -10,6 +10,7 @@ import (
 	"lumtra/client"
 	"lumtra/service"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 // serve is a service of a small workspace with one job and a plan of it, and where its socket lies.
@@ -49,7 +50,7 @@ func must(err error) {
 func Example() {
 	socket, stop := serve()
 	defer stop()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), testkit.Patience)
 	defer cancel()
 
 	c := client.Socket(socket)
@@ -58,7 +59,7 @@ func Example() {
 		if _, err := c.About(ctx); err == nil {
 			break
 		}
-		time.Sleep(10 * time.Millisecond)
+		time.Sleep(10 * time.Millisecond) // as a program would, which has no testkit
 	}
 	jobs, err := c.Jobs(ctx)
 	must(err)

@@ -18,9 +18,11 @@ import (
 	"lumtra/core/plan"
 	"lumtra/core/proof"
 	"lumtra/service"
+	"lumtra/service/runs"
 	"lumtra/service/state"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -67,6 +69,12 @@ latency = "5ms"
 	return dir
 }
 
+// slow has the job masters take some seconds, so that it can be stopped on the way.
+func slow(t *testing.T, dir string) {
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nstreams = 2\n"+
+		"bandwidth = [\"500 B/s\"]\n")
+}
+
 func makePlan(t *testing.T, s *service.Service) plan.Info {
 	info, err := s.Plan(ctx, "masters", workroom.Freshness{}, &workroom.Activity{})
 	require.NoError(t, err)
@@ -77,6 +85,7 @@ func makePlan(t *testing.T, s *service.Service) plan.Info {
 // that ended cannot; a plan whose job has changed is not run at all.
 func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	dir := prepared(t)
+	slow(t, dir)
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	_, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
@@ -92,9 +101,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	other := open(t, dir) // as another process would; it finds the stand-in running
 	_, err = other.StartRun(ctx, "masters", workroom.RunOptions{Number: 1})
 	assert.ErrorIs(t, err, state.ErrBusy)
-	for r.State().Objects == 0 {
-		time.Sleep(time.Millisecond)
-	}
+	testkit.Until(t, func() bool { return r.State().Objects > 0 }, func() any { return r.State() })
 	r.Stop()
 	first, err := r.Wait()
 	require.NoError(t, err)
@@ -106,6 +113,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 	assert.Equal(t, 1, n)
 	r, err = other.StartRun(ctx, "masters", workroom.RunOptions{Number: n})
 	require.NoError(t, err)
+	require.NoError(t, r.Steer(runs.Steer{Bandwidth: "free"}))
 	second, err := r.Wait()
 	require.NoError(t, err)
 	assert.Equal(t, history.Clean, second.End)
@@ -153,6 +161,7 @@ func TestRunsGoOnWhereTheyMay(t *testing.T) {
 // Closing the service stops what runs, and keeps what was done.
 func TestCloseStopsRuns(t *testing.T) {
 	dir := prepared(t)
+	slow(t, dir)
 	log := filepath.Join(dir, "state")
 	s, err := service.Open(workspace.Options{Workspace: dir, State: log})
 	require.NoError(t, err)
@@ -192,16 +201,16 @@ func TestLostRun(t *testing.T) {
 func TestOldUploadsAreDropped(t *testing.T) {
 	dir := prepared(t)
 	put(t, dir, "jobs/masters.toml",
-		"source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n")
+		"source = \"studio\"\ntarget = \"north/archive/masters\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n"+
+			"bandwidth = [\"8 MB/s\"]\n")
 	put(t, dir, "studio/00 dawn.wav", strings.Repeat("dawn", 8<<20))
 	s := open(t, dir)
 	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
 	makePlan(t, s)
 	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
 	require.NoError(t, err)
-	for len(r.State().Flights) == 0 || r.State().Bytes < 6<<20 {
-		time.Sleep(time.Millisecond)
-	}
+	testkit.Until(t, func() bool { return len(r.State().Flights) > 0 && r.State().Bytes >= 6<<20 },
+		func() any { return r.State() })
 	r.Stop()
 	_, err = r.Wait()
 	require.NoError(t, err)

@@ -146,3 +146,12 @@ func Kills(t testing.TB) int {
 	}
 	return n
 }
+
+// Heavy leaves a test to the hunt where the race detector runs, ten times slower than usual, and the test has no
+// goroutines of its own to watch, or others have the same. LUMTRA_HEAVY has it run all the same.
+func Heavy(t testing.TB) {
+	t.Helper()
+	if racing && os.Getenv("LUMTRA_HEAVY") == "" {
+		t.Skip("left to the hunt: heavy under the race detector")
+	}
+}

@@ -166,7 +166,7 @@ func killCommand(t *testing.T, dir string, store *watched, most int, args ...str
 		ended := make(chan error, 1)
 		go func() { ended <- cmd.Wait() }()
 		select {
-		case <-time.After(time.Duration(100+testkit.Dice(t).IntN(400)) * time.Millisecond):
+		case <-time.After(time.Duration(100+testkit.Dice(t).IntN(400)) * time.Millisecond): // the moment is drawn
 			cmd.Process.Signal(syscall.SIGKILL)
 			<-ended
 			kills++

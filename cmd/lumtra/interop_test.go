@@ -127,7 +127,7 @@ func (o *odd) killSome(job string, most int) (kills int) {
 		ended := make(chan error, 1)
 		go func() { ended <- cmd.Wait() }()
 		select {
-		case <-time.After(time.Duration(50+testkit.Dice(o).IntN(500)) * time.Millisecond):
+		case <-time.After(time.Duration(50+testkit.Dice(o).IntN(500)) * time.Millisecond): // the moment is drawn
 			cmd.Process.Signal(syscall.SIGKILL)
 			<-ended
 			kills++

@@ -15,7 +15,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,6 +25,7 @@ import (
 	"lumtra/core/secret"
 	"lumtra/service/state"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // The tests here run the built program as people do: from outside.
@@ -57,7 +57,6 @@ type watched struct {
 	*standin.Server
 	mu       sync.Mutex
 	accepted map[string]int // "PUT key" or "PUT key?partNumber…uploadId"
-	written  chan struct{}  // a signal for each
 	serving  sync.WaitGroup
 	most     int           // writes are answered until so many were accepted; 0 for all
 	held     chan struct{} // closed when the others may go on
@@ -75,10 +74,6 @@ func (w *watched) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 		w.mu.Lock()
 		w.accepted[written(r)]++
 		w.mu.Unlock()
-		select {
-		case w.written <- struct{}{}:
-		default:
-		}
 	}
 }
 
@@ -145,7 +140,7 @@ func startStore(t *testing.T, dir string) (*watched, string) {
 func startWith(t *testing.T, cfg standin.Config) (*watched, string) {
 	server, err := standin.New(cfg)
 	require.NoError(t, err)
-	w := &watched{Server: server, accepted: map[string]int{}, written: make(chan struct{}, 1)}
+	w := &watched{Server: server, accepted: map[string]int{}}
 	web := httptest.NewServer(w)
 	t.Cleanup(func() { web.CloseClientConnections(); web.Close(); server.Close() })
 	return w, web.URL
@@ -257,17 +252,18 @@ func TestInterrupted(t *testing.T) {
 	dir := workspace(t, address,
 		map[string]string{"out": "source = \"src\"\ntarget = \"north/archive\"\n[limits]\nstreams = 2\n"})
 	fill(t, filepath.Join(dir, "src"), 500)
-	store.SetFaults(standin.Fault{Op: "PutObject", Do: "latency", Wait: 10 * time.Millisecond})
+	release := store.hold(3)
 	cmd := command(dir, "run", "out", "--json")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	require.NoError(t, cmd.Start())
-	<-store.written
+	testkit.Until(t, func() bool { return store.writes() >= 3 }, func() any { return store.writes() })
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	cmd.Wait()
+	release()
+	store.serving.Wait() // what had been handed to the network may still arrive
 	require.Equal(t, cli.ExitInterrupted, cmd.ProcessState.ExitCode(), out.String())
 	assert.Contains(t, out.String(), `"end":"stopped"`)
-	store.SetFaults()
 	text, code := lumtra(t, dir, "run", "out")
 	assert.Equal(t, cli.ExitDone, code, text)
 	assert.Contains(t, text, "Going on with plan 1")

@@ -78,19 +78,14 @@ func (w *window) keys(keys ...string) {
 
 func (w *window) text() string { return w.tmux("capture-pane", "-p") }
 
-// see waits until the screen shows a match and returns the screen. The wait is for slow machines and
-// disks: a demo has taken more than a minute to build.
+// see waits until the screen shows a match and returns the screen.
 func (w *window) see(pattern string) string {
 	w.t.Helper()
 	re := regexp.MustCompile(pattern)
 	var text string
-	for deadline := time.Now().Add(4 * time.Minute); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		if text = w.text(); re.MatchString(text) {
-			return text
-		}
-	}
-	require.Fail(w.t, "never seen", "%q; the screen shows:\n%s", pattern, text)
-	return ""
+	testkit.Until(w.t, func() bool { text = w.text(); return re.MatchString(text) },
+		func() any { return fmt.Sprintf("%q is not on the screen, which shows:\n%s", pattern, text) })
+	return text
 }
 
 // program is the process of the program in the window.
@@ -110,11 +105,8 @@ func (w *window) leave() {
 	w.t.Helper()
 	for range 5 {
 		w.keys("q")
-		deadline := time.Now().Add(time.Minute)
-		for ; time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-			if strings.Contains(w.text(), "code 0") {
-				return
-			}
+		if testkit.Within(testkit.Patience/2, func() bool { return strings.Contains(w.text(), "code 0") }) {
+			return
 		}
 	}
 	require.Fail(w.t, "the program does not end", w.text())

@@ -225,7 +225,7 @@ func TestReadiness(t *testing.T) {
 	require.NoError(t, service.Start())
 	defer func() { _ = service.Process.Kill(); _ = service.Wait() }()
 	heard := func() string {
-		require.NoError(t, l.SetReadDeadline(time.Now().Add(20*time.Second)))
+		require.NoError(t, l.SetReadDeadline(time.Now().Add(testkit.Patience)))
 		b := make([]byte, 4096)
 		n, err := l.Read(b)
 		require.NoError(t, err)

@@ -98,7 +98,7 @@ func TestSince(t *testing.T) {
 	put(t, filepath.Join(dir, "old"), "o")
 	time.Sleep(20 * time.Millisecond) // another time of the file system
 	since := time.Now()
-	time.Sleep(20 * time.Millisecond)
+	time.Sleep(20 * time.Millisecond) // and another
 	put(t, filepath.Join(dir, "new"), "n")
 	old := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(filepath.Join(dir, "new"), old, old), "its content is old, it came now")

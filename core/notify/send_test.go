@@ -85,7 +85,7 @@ func TestHookThatFails(t *testing.T) {
 		assert.Less(t, len(err.Error()), 500)
 	}
 	assert.Zero(t, elsewhere)
-	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond) // its end is what is tested
 	defer cancel()
 	err := Send(ctx, &Settings{Kind: "hook", Address: srv.URL + "/stalls"}, secret.Text{}, told)
 	require.Error(t, err)
@@ -116,7 +116,7 @@ func TestCommand(t *testing.T) {
 	err = Send(t.Context(), loud, secret.Text{}, told)
 	assert.ErrorContains(t, err, "no room", "what the program said")
 	assert.Less(t, len(err.Error()), 600, "and not all of it")
-	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond) // its end is what is tested
 	defer cancel()
 	assert.ErrorContains(t, Send(ctx, &Settings{Kind: "command", Command: []string{"sleep", "60"}}, secret.Text{},
 		told),

@@ -100,7 +100,7 @@ func TestLimiter(t *testing.T) {
 			all.Go(func() { take(a, &heavy) })
 		}
 		all.Go(func() { take(b, &light) })
-		time.Sleep(10 * time.Second)
+		time.Sleep(10 * time.Second) // in a world of its own time
 		synctest.Wait()
 		assert.InEpsilon(t, 10e6, heavy.Load()+light.Load(), 0.12) // up to a piece under way each
 		assert.InEpsilon(t, 3, float64(heavy.Load())/float64(light.Load()), 0.1)
@@ -110,16 +110,16 @@ func TestLimiter(t *testing.T) {
 		time.Sleep(10 * time.Second) // pieces of the old size go first
 		heavy.Store(0)
 		light.Store(0)
-		time.Sleep(20 * time.Second)
+		time.Sleep(20 * time.Second) // in a world of its own time
 		synctest.Wait()
 		assert.InEpsilon(t, 2e6, heavy.Load()+light.Load(), 0.12)
 		assert.InEpsilon(t, 1, float64(heavy.Load())/float64(light.Load()), 0.15)
 
-		l.SetRate(1) // a piece would take a day, but for the next change
-		time.Sleep(time.Second)
+		l.SetRate(1)            // a piece would take a day, but for the next change
+		time.Sleep(time.Second) // in a world of its own time
 		before := heavy.Load() + light.Load()
 		l.SetRate(1e6)
-		time.Sleep(3 * time.Second)
+		time.Sleep(3 * time.Second) // in a world of its own time
 		synctest.Wait()
 		assert.InDelta(t, 3e6, heavy.Load()+light.Load()-before, 1e6)
 		stop()

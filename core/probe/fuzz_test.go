@@ -8,7 +8,6 @@ import (
 	"net/http/httptest"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -17,6 +16,7 @@ import (
 	"lumtra/core/place/blob"
 	"lumtra/core/place/s3"
 	"lumtra/core/secret"
+	"lumtra/testkit"
 )
 
 // parrot answers whatever it is asked with the same words, so that a listing is read as a
@@ -77,7 +77,7 @@ func FuzzAnswers(f *testing.F) {
 	f.Fuzz(func(t *testing.T, code uint16, body []byte) {
 		codes := []int{200, 206, 204, 404, 403, 409, 412, 400}
 		said.code, said.body = codes[int(code)%len(codes)], body
-		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		ctx, cancel := context.WithTimeout(context.Background(), testkit.Patience)
 		defer cancel()
 		for _, end := range []place.Endpoint{north, south} {
 			said.asked.Store(0)

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -117,7 +116,7 @@ func TestAnswersWithPartsLeftOut(t *testing.T) {
 		}
 		require.NoError(t, err)
 		defer end.Close()
-		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+		ctx, cancel := context.WithTimeout(ctx, testkit.Patience)
 		defer cancel()
 		end.(place.Buckets).MakeBucket(ctx, "archive")
 		probe.Run(ctx, end, probe.Options{Bucket: "archive", Write: true})

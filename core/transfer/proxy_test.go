@@ -78,7 +78,7 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			body[len(body)/2] ^= 4
 		}
 	case "stall":
-		time.Sleep(p.stall)
+		time.Sleep(p.stall) // as a stalled server does
 	}
 	out := r.Clone(r.Context())
 	out.URL.Scheme, out.URL.Host, out.RequestURI = "http", p.to.Host, ""

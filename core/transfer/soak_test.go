@@ -58,7 +58,7 @@ func (p *pretend) entry(key string) object.Entry {
 
 // request takes its time; one in a hundred fails.
 func (p *pretend) request(ctx context.Context, key string) error {
-	timer := time.NewTimer(p.wait)
+	timer := time.NewTimer(p.wait) // the store's, in a world of its own time
 	defer timer.Stop()
 	select {
 	case <-timer.C:
@@ -119,7 +119,7 @@ func TestSoak(t *testing.T) {
 		go func() {
 			for {
 				select {
-				case <-time.After(10 * time.Minute):
+				case <-time.After(10 * time.Minute): // in a world of its own time
 				case <-ended:
 					return
 				}

@@ -45,7 +45,7 @@ func (d *drive) start(cmd tea.Cmd) {
 
 // take takes in what comes for a while.
 func (d *drive) take(wait time.Duration) {
-	for end := time.After(wait); ; {
+	for end := time.After(wait); ; { // what comes later comes with the next, as in a window
 		select {
 		case msg := <-d.inbox:
 			d.came(msg)

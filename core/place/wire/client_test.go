@@ -36,7 +36,7 @@ func TestStalls(t *testing.T) {
 		w.(http.Flusher).Flush()
 		for range 60 {
 			select {
-			case <-time.After(every):
+			case <-time.After(every): // the server's pace
 			case <-r.Context().Done():
 				return
 			}
