@@ -19,6 +19,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // counted is a [shelf] that knows which uploads are open. begun and sent, where they are set, happen once: after
@@ -90,6 +91,7 @@ func (c *counted) Uploads(context.Context) (all []place.Upload, err error) {
 // A change by hand leaves no upload behind: neither where the answer to its opening is lost, nor where a person ends
 // it, nor, once the next change was made, where it is killed between any two requests. What others have begun stays.
 func TestChangeLeavesNoUpload(t *testing.T) {
+	testkit.Heavy(t)
 	for name, c := range map[string]struct {
 		ends bool // the change does not come to its end
 		set  func(c *counted, end func() error)

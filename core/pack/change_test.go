@@ -50,6 +50,7 @@ func inside(t fails, p place.Place, key string) map[string]string {
 // However a pack is added to, changed, dropped from and written anew, it holds what a map does; its
 // sums say the same, and once it was written anew it takes no more than what is there.
 func TestChanges(t *testing.T) {
+	testkit.Heavy(t)
 	dir := t.TempDir()
 	p := outside(t, dir)
 	n := 0

@@ -205,6 +205,7 @@ func noise(seed, size int) string {
 // program alike, as a whole and by ranges, and can be added to; what was dropped is gone from it. Where the
 // store copies wrongly, or says nothing of what it copied, the end is the same.
 func TestRewriteInsideAStore(t *testing.T) {
+	testkit.Heavy(t)
 	dir := t.TempDir()
 	inStore, n := 0, 0
 	forms := []pack.Form{pack.Plain, pack.Zstd, pack.Zstd, pack.Plain, pack.Gzip}
@@ -357,6 +358,7 @@ func TestWhyThrough(t *testing.T) {
 // Where nothing is in the way most of a pack stays in its store; what is short, or shares a frame with what goes,
 // passes through here.
 func TestStaysInTheStore(t *testing.T) {
+	testkit.Heavy(t)
 	for _, form := range []pack.Form{pack.Plain, pack.Zstd} {
 		s := &shelf{whole: map[string][]byte{}, least: 9000}
 		key := "a." + string(form)

@@ -101,6 +101,7 @@ func listed(t *testing.T, dir string) []string {
 // An archive of a few bytes may say that a file of it has very many, of which it has none: it is opened at once, the
 // file is told of and not taken out, and what else is there is. The folder for what is kept is made.
 func TestForeignHoles(t *testing.T) {
+	testkit.Heavy(t)
 	src := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(src, "a"), []byte("here"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(src, "holes"), nil, 0o644))
@@ -157,6 +158,7 @@ func zeros(t *testing.T) []byte {
 // What another program has packed opens after one pass, comes out as it was, and gets an index when it
 // is written anew.
 func TestForeign(t *testing.T) {
+	testkit.Heavy(t)
 	src := tree(t)
 	for ending, flags := range map[string][]string{"tar": nil, "tar.gz": {"-z"}, "tar.zst": {"--zstd"}} {
 		for _, format := range []string{"gnu", "pax", "ustar"} {
@@ -303,6 +305,7 @@ func TestLinksThatLeadOut(t *testing.T) {
 // A pack that is damaged in one place loses what lies there, and tells its names; the rest comes out
 // whole. Nothing that is wrong is given as right.
 func TestDamage(t *testing.T) {
+	testkit.Heavy(t)
 	for _, form := range pack.Forms {
 		dir := t.TempDir()
 		var things []thing

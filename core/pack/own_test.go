@@ -16,6 +16,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // whenRead does something whenever an object is read.
@@ -33,6 +34,7 @@ func (w *whenRead) Read(ctx context.Context, key string, o place.ReadOptions) (i
 // A folder of this machine that is not there, or goes while it is used, is no pack that is not there, no member that
 // is gone, and no archive that is damaged: each would have things be left out, or counted as deleted.
 func TestOwnFilesAreNoObjects(t *testing.T) {
+	testkit.Heavy(t)
 	dir, state := t.TempDir(), t.TempDir()
 	p := outside(t, dir)
 	own := func(err error, what string) {

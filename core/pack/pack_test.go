@@ -111,6 +111,7 @@ var hostileParts = []string{"a", "a-b", "a0", "takes", "é漢", "new\nline", "\x
 // Whatever is packed comes out, whole and in parts, with all that was known of it, in each form; what is
 // listed is in the order of places.
 func TestRoundTrip(t *testing.T) {
+	testkit.Heavy(t)
 	dir := t.TempDir()
 	testkit.Check(t, func(t *rapid.T) {
 		form := rapid.SampledFrom(pack.Forms).Draw(t, "form")

@@ -23,6 +23,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // refusing is a place of which one request comes to nothing: the one whose number left counts down to.
@@ -110,6 +111,7 @@ func gather[T any](all iter.Seq2[T, error], line func(T) string) (string, error)
 // Whichever request of a step comes to nothing: the step tells so, or goes round it and comes to what it comes to
 // else; what looks never shows less without a word, and what changes leaves the old or the new.
 func TestRefusedRequests(t *testing.T) {
+	testkit.Heavy(t)
 	names := []string{"one.tar.zst", "two.tar", "three.tar.zst"}
 	entry := func(e object.Entry) string { return fmt.Sprint(e.Key, " ", e.Size, " ", e.Version) }
 	held := func(t *testing.T, p place.Place) string {
@@ -246,6 +248,7 @@ func twoPacks(t *testing.T, p place.Place) {
 // be
 // looked up.
 func TestRefusedLookups(t *testing.T) {
+	testkit.Heavy(t)
 	dir := t.TempDir()
 	p := &refusing{Place: outside(t, dir)}
 	const members = 3000

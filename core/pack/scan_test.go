@@ -11,11 +11,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/pack"
+	"lumtra/testkit"
 )
 
 // A damaged archive is read again before that is believed: it may have been damaged on its way. Found so
 // twice, it is not read a third time; and whole, it is read once.
 func TestDamageIsLookedAtAgain(t *testing.T) {
+	testkit.Heavy(t)
 	var raw bytes.Buffer
 	w := tar.NewWriter(&raw)
 	for i := range 5 {

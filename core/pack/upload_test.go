@@ -12,10 +12,12 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/testkit"
 )
 
 // A pack that passes through here as a whole goes in as few parts as the store takes, however it came about.
 func TestPartsSuffice(t *testing.T) {
+	testkit.Heavy(t)
 	s := &shelf{whole: map[string][]byte{}, least: 5 << 20, fewer: 9_996}
 	const size = 40 << 20
 	require.NoError(t, pack.Change(t.Context(), s, "a.tar", size+1<<20, pack.Options{}, func(w *pack.Writer) error {

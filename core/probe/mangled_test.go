@@ -92,6 +92,7 @@ func (m *mangler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // Whatever a server leaves out of its answers, or puts in, a place answers with an
 // error or with what it can make of it, and comes to an end.
 func TestAnswersWithPartsLeftOut(t *testing.T) {
+	testkit.Heavy(t)
 	key := base64.StdEncoding.EncodeToString([]byte("eelgrass"))
 	dir, n := t.TempDir(), 0
 	testkit.Check(t, func(t *rapid.T) {

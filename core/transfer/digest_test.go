@@ -16,6 +16,7 @@ import (
 	"lumtra/core/plan"
 	"lumtra/core/transfer"
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // digested holds the digests that a run of p has noted, and those the target
@@ -84,6 +85,7 @@ func TestDigestAfterTheEnd(t *testing.T) {
 // Stopped again and again, between and within parts, a run ends with the digest
 // of each whole object, noted and kept.
 func TestDigestsGoOn(t *testing.T) {
+	testkit.Heavy(t)
 	for _, kind := range kinds {
 		t.Run(kind, func(t *testing.T) {
 			w := newWorldOf(t, kind)

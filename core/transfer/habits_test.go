@@ -38,6 +38,7 @@ import (
 // why not. It never says that it is done when something is wrong or missing, and
 // nothing is ever lost on the way. LUMTRA_DRAWS is how many worlds are drawn.
 func TestEveryStore(t *testing.T) {
+	testkit.Heavy(t)
 	for half := range 2 {
 		t.Run(fmt.Sprint(half), func(t *testing.T) {
 			t.Parallel()

@@ -30,6 +30,7 @@ import (
 // the one the reference makes, and running it makes both sides what the plan
 // says.
 func TestModel(t *testing.T) {
+	testkit.Heavy(t)
 	for _, kind := range []string{"folder", "s3", "blob"} {
 		t.Run(kind, func(t *testing.T) {
 			w, n := newWorldOf(t, map[string]string{"folder": "s3"}[kind]+strings.TrimPrefix(kind, "folder")), 0

@@ -74,6 +74,7 @@ func packedBy(t *testing.T, w *world, in place.Place, rules rule.Rules, opts tra
 // A folder becomes a pack, is added to, changed and lost from, at a store that fails one request in
 // three; each time the pack holds what the folder does.
 func TestPackingFaults(t *testing.T) {
+	testkit.Heavy(t)
 	for _, kind := range kinds {
 		for _, form := range pack.Forms {
 			t.Run(kind+" "+string(form), func(t *testing.T) {
@@ -164,6 +165,7 @@ func (s *stopping) Take(_ context.Context, n int) (time.Duration, error) {
 // A run that was stopped again and again leaves the pack that one would that never was; what had
 // arrived is not sent again. So it is where a pack is written in rounds.
 func TestPackGoesOn(t *testing.T) {
+	testkit.Heavy(t)
 	for _, form := range pack.Forms {
 		t.Run(string(form), func(t *testing.T) { t.Parallel(); goesOn(t, form, 0) })
 		t.Run(string(form)+" in rounds", func(t *testing.T) { t.Parallel(); goesOn(t, form, 18<<20) })
@@ -361,6 +363,7 @@ func TestPackGuards(t *testing.T) {
 
 // Adding a little to a large pack sends a little: the store keeps what is there.
 func TestPackAddsLittle(t *testing.T) {
+	testkit.Heavy(t)
 	w, p := newWorld(t), &proxy{}
 	w.fill(t, 20, 40<<20)
 	end, err := s3.NewStore(s3.Config{Name: "north", Address: before(t, p, w.address), AccessKey: "a",

@@ -55,6 +55,7 @@ func sharedBy(by rule.PackBy, atMost, under string) rule.Rules {
 // Packs of at most so much, one a folder, and small files in packs with the rest as they are: what is new
 // goes where the job says, what is there stays where it is, and the whole is what the source is.
 func TestPacksDivided(t *testing.T) {
+	testkit.Heavy(t)
 	for _, kind := range kinds {
 		w := newWorldOf(t, kind)
 		w.fill(t, 60, 1<<20, 3<<20)

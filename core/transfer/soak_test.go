@@ -24,6 +24,7 @@ import (
 	"lumtra/core/plan"
 	"lumtra/core/rule"
 	"lumtra/core/transfer"
+	"lumtra/testkit"
 )
 
 // pretend is a place that holds nothing, and takes its time for every request.
@@ -92,6 +93,7 @@ func (p *pretend) Remove(context.Context, ...object.Ref) []error { return nil }
 // Two hours of a run, on a clock that does not wait: memory, goroutines and open
 // files stay what they were.
 func TestSoak(t *testing.T) {
+	testkit.Heavy(t)
 	const hours = 2
 	source, target := &pretend{name: "here", objects: 200_000},
 		&pretend{name: "there", wait: hours * time.Hour * 16 / 200_000}

@@ -70,6 +70,7 @@ func (k *keeper) ended(r starts.Row, state starts.State, now time.Time) {
 // each that is not is in the book with the reason. What should be is worked out here from the times
 // alone, without a desk.
 func TestYearWithKills(t *testing.T) {
+	testkit.Heavy(t)
 	rules := []string{"daily at 01:30", "every 7 hours", "weekdays at 02:15, 23:59", "last sunday at 01:00",
 		"cron 30 */6 * * *", "rrule FREQ=WEEKLY;BYDAY=SU,WE;BYHOUR=2;BYMINUTE=30", "day 29, 30, 31 at 00:00",
 		"every 90 minutes"}

@@ -26,6 +26,7 @@ import (
 	"lumtra/service/runs"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 	"lumtra/tui/kit"
 )
 
@@ -142,6 +143,7 @@ var sockets = regexp.MustCompile(`/tmp/[^ │]*`)
 // Made-up data by a clock that stands still is drawn to the letter, every figure and time
 // of it, in both sizes; -update takes a change over.
 func TestFixedScreens(t *testing.T) {
+	testkit.Heavy(t)
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "endpoints.toml"),
 		[]byte("title = \"Saltmarsh Sound Archive\"\n"), 0o600))

@@ -88,6 +88,7 @@ func check(t require.TestingT, m *model, what string) {
 // Whatever keys are pressed, in whatever window, every view draws exactly the
 // window and nothing else.
 func TestDrawsTheWindow(t *testing.T) {
+	testkit.Heavy(t)
 	t.Parallel()
 	x := stageOf(t, newWorld(t))
 	m := x.m

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"lumtra/testkit"
+
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
@@ -70,6 +72,7 @@ func settled(text string) string {
 // counts: text alone, without colours. A change that is meant is taken over with -update,
 // and read in the difference.
 func TestScreens(t *testing.T) {
+	testkit.Heavy(t)
 	dir := keyWorld(t)
 	for name, way := range scenes {
 		for _, size := range []tea.WindowSizeMsg{{Width: 158, Height: 46}, {Width: 80, Height: 24}} {

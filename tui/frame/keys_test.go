@@ -18,6 +18,7 @@ import (
 	"lumtra/service"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 	"lumtra/tui/kit"
 )
 
@@ -264,6 +265,7 @@ var situations = []struct {
 // state, one key, and a match that was not there before. Keys that cannot do anything say
 // why.
 func TestEveryKeyDoesWhatItSays(t *testing.T) {
+	testkit.Heavy(t)
 	dir := keyWorld(t)
 	t.Chdir(t.TempDir())
 	for _, at := range situations {

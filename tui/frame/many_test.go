@@ -6,12 +6,15 @@ import (
 	"path/filepath"
 	"testing"
 
+	"lumtra/testkit"
+
 	"github.com/stretchr/testify/require"
 )
 
 // Among five hundred jobs one is found by typing, and they are paged and jumped through, in the
 // first view and in that of sentences; all views are about the one under the cursor.
 func TestFiveHundredJobs(t *testing.T) {
+	testkit.Heavy(t)
 	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "jobs"), 0o755))

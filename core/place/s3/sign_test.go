@@ -17,6 +17,7 @@ import (
 
 // Requests are signed as the SDK signs them.
 func TestSign(t *testing.T) {
+	testkit.Heavy(t)
 	var own signing
 	testkit.Check(t, func(t *rapid.T) {
 		// A new one each time: it takes an access key to have one secret for ever.
