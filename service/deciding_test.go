@@ -22,6 +22,7 @@ import (
 	"lumtra/service/state"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/testkit"
 )
 
 // islands is a two-way job between two folders that have both changed a.wav and b/c.wav
@@ -70,7 +71,7 @@ func TestDecide(t *testing.T) {
 	me, err := user.Current()
 	require.NoError(t, err)
 	assert.Equal(t, me.Username, p.Choices.Approved.By)
-	assert.WithinDuration(t, time.Now(), p.Choices.Approved.At, time.Minute)
+	assert.WithinDuration(t, time.Now(), p.Choices.Approved.At, testkit.Patience)
 	assert.True(t, p.Approved())
 	require.NoError(t, p.Close())
 	r, err := s.StartRun(ctx, "step", workroom.RunOptions{})

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -120,7 +121,7 @@ func (f *faults) dice(op, key string, r *http.Request) *mathrand.Rand {
 func (f *faults) choose(op, key string, r *http.Request) (hit []Fault, dice *mathrand.Rand, speed *rate.Limiter) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if len(f.set) > 0 {
+	if slices.ContainsFunc(f.set, func(x Fault) bool { return x.Chance > 0 || x.Do == "corrupt" }) {
 		dice = f.dice(op, key, r)
 	}
 	for i := range f.set {

@@ -8,9 +8,9 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,6 +25,9 @@ type window struct {
 	name string
 }
 
+// windows counts those that were opened: each has a tmux server of its own.
+var windows atomic.Int64
+
 // openWindow runs the program with the arguments, 158 cells by 46.
 func openWindow(t *testing.T, args ...string) *window { return openWindowEnv(t, nil, args...) }
 
@@ -37,7 +40,7 @@ func openWindowEnv(t *testing.T, env []string, args ...string) *window {
 func openPlain(t *testing.T, args ...string) *window { return openAny(t, nil, args...) }
 
 func openAny(t *testing.T, env []string, args ...string) *window {
-	w := &window{t, fmt.Sprintf("lumtra-test-%d", time.Now().UnixNano())}
+	w := &window{t, fmt.Sprintf("lumtra-test-%d-%d", os.Getpid(), windows.Add(1))}
 	quoted := program
 	for _, a := range args {
 		quoted += " '" + a + "'"
@@ -57,7 +60,7 @@ func openAny(t *testing.T, env []string, args ...string) *window {
 
 // openShell opens a terminal with a shell in it.
 func openShell(t *testing.T) *window {
-	w := &window{t, fmt.Sprintf("lumtra-test-%d", time.Now().UnixNano())}
+	w := &window{t, fmt.Sprintf("lumtra-test-%d-%d", os.Getpid(), windows.Add(1))}
 	w.tmux("-f", "/dev/null", "new-session", "-d", "-x", "158", "-y", "46", "-e", secretEnv+"=reed-bed-9913", "-e",
 		"XDG_CONFIG_HOME="+t.TempDir(), "-e", "PS1=$ ", "bash --norc --noprofile -i")
 	t.Cleanup(func() { exec.Command("tmux", "-L", w.name, "kill-server").Run() })

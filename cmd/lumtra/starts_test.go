@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
@@ -313,10 +314,17 @@ func TestTenThousandJobsWait(t *testing.T) {
 			"start = \"daily at %02d:%02d\"\nzone = \"UTC\"\n", i, i, (hour+3+i%18)%24, i%60), 0o644))
 		require.NoError(t, os.Chtimes(path, old, old))
 	}
-	address := freeAddress(t)
-	service := command(dir, "service", "--metrics", address)
+	service := command(dir, "service", "--metrics", "127.0.0.1:0")
 	require.NoError(t, service.Start())
 	defer func() { _ = service.Process.Kill(); _ = service.Wait() }()
+	told, address := regexp.MustCompile(`"metrics are served","address":"([^"]+)"`), ""
+	testkit.Until(t, func() bool {
+		raw, _ := os.ReadFile(stateOf(t, dir, "lumtra.log"))
+		if at := told.FindSubmatch(raw); at != nil {
+			address = string(at[1])
+		}
+		return address != ""
+	})
 	testkit.Until(t, func() bool { // it has looked at all of them
 		answer, err := http.Get("http://" + address + "/readyz")
 		if err != nil {

@@ -57,7 +57,8 @@ func put(t *testing.T, path, text string) {
 
 // Files that come in a burst, into folders that are new too, are told of once, when they stand still.
 func TestBurst(t *testing.T) {
-	dir, x := watched(t, Rules{Settle: 400 * time.Millisecond, NotYet: []string{"*.part"}})
+	t.Parallel()
+	dir, x := watched(t, Rules{Settle: 1500 * time.Millisecond, NotYet: []string{"*.part"}})
 	put(t, filepath.Join(dir, "first.part"), "x")
 	began := time.Now()
 	for i := range 300 {

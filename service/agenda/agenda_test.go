@@ -110,7 +110,7 @@ func TestPlansThatWait(t *testing.T) {
 	h := newHouse(t, "[when]\nstart = \"on arrival\"\nunattended = \"wait\"\napprove-within = \"12h\"\n")
 	r := h.came(starts.Waiting)
 	assert.Contains(t, r.Note, "the plan waits for a person to run it")
-	assert.WithinDuration(t, time.Now().Add(12*time.Hour), r.Until, time.Minute)
+	assert.WithinDuration(t, time.Now().Add(12*time.Hour), r.Until, testkit.Patience)
 	assert.NoFileExists(t, filepath.Join(h.dir, "b", "dawn.wav"))
 	run, err := h.runs.Start(t.Context(), "masters", workroom.RunOptions{Number: r.Plan})
 	require.NoError(t, err)
