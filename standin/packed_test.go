@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"lumtra/standin"
+	"lumtra/testkit"
 )
 
 // heap is what is really kept in memory.
@@ -26,6 +27,7 @@ func heap() int64 {
 // An object with a checksum and the metadata that runs write takes little memory: a
 // stand-in of millions of objects fits a small machine.
 func TestMemoryAnObject(t *testing.T) {
+	testkit.Heavy(t)
 	srv, err := standin.New(standin.Config{Dir: t.TempDir(), Public: true})
 	require.NoError(t, err)
 	defer srv.Close()

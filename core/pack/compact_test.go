@@ -209,7 +209,7 @@ func TestRewriteInsideAStore(t *testing.T) {
 	dir := t.TempDir()
 	inStore, n := 0, 0
 	forms := []pack.Form{pack.Plain, pack.Zstd, pack.Zstd, pack.Plain, pack.Gzip}
-	testkit.Check(t, func(t *rapid.T) {
+	testkit.Checks(t, testkit.Draws(25), func(t *rapid.T) {
 		n++
 		s := &shelf{whole: map[string][]byte{}, least: rapid.SampledFrom([]int64{512, 9000, 300_000}).Draw(t, "least")}
 		key := fmt.Sprintf("%d.%s", n, rapid.SampledFrom(forms).Draw(t, "form"))
