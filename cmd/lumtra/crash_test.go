@@ -132,7 +132,7 @@ func TestKilledAtAWrite(t *testing.T) {
 		require.NoError(t, cmd.Process.Kill())
 		require.Error(t, cmd.Wait(), "it was not at its end")
 		release()
-		north.serving.Wait() // what a dead client had handed to the network may still arrive
+		north.settled(t)
 	}
 	text, code := lumtra(t, dir, "run", "out")
 	require.Equal(t, cli.ExitDone, code, text)
@@ -172,7 +172,7 @@ func killCommand(t *testing.T, dir string, store *watched, most int, args ...str
 			kills++
 			// What a dead client had handed to the network may still arrive; only
 			// then is it known what is missing.
-			store.serving.Wait()
+			store.settled(t)
 		case <-ended:
 			return kills
 		}

@@ -57,14 +57,14 @@ type watched struct {
 	*standin.Server
 	mu       sync.Mutex
 	accepted map[string]int // "PUT key" or "PUT key?partNumber…uploadId"
-	serving  sync.WaitGroup
-	most     int           // writes are answered until so many were accepted; 0 for all
-	held     chan struct{} // closed when the others may go on
+	serving  int            // requests that are not answered yet
+	most     int            // writes are answered until so many were accepted; 0 for all
+	held     chan struct{}  // closed when the others may go on
 }
 
 func (w *watched) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
-	w.serving.Add(1)
-	defer w.serving.Done()
+	w.serves(1)
+	defer w.serves(-1)
 	if hold := w.holds(r); hold != nil {
 		<-hold
 	}
@@ -75,6 +75,22 @@ func (w *watched) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 		w.accepted[written(r)]++
 		w.mu.Unlock()
 	}
+}
+
+func (w *watched) serves(more int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.serving += more
+}
+
+// settled waits until all is answered that a client handed to the network, a dead one too.
+func (w *watched) settled(t *testing.T) {
+	serving := func() int {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		return w.serving
+	}
+	testkit.Until(t, func() bool { return serving() == 0 }, func() any { return serving() })
 }
 
 // hold has writes wait once so many were accepted, until what it gives is called.
@@ -261,7 +277,7 @@ func TestInterrupted(t *testing.T) {
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	cmd.Wait()
 	release()
-	store.serving.Wait() // what had been handed to the network may still arrive
+	store.settled(t)
 	require.Equal(t, cli.ExitInterrupted, cmd.ProcessState.ExitCode(), out.String())
 	assert.Contains(t, out.String(), `"end":"stopped"`)
 	text, code := lumtra(t, dir, "run", "out")

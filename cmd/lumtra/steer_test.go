@@ -52,7 +52,7 @@ func TestScreenSteer(t *testing.T) {
 	// The process dies, and the next window goes on.
 	pid := strings.TrimSpace(w.tmux("list-panes", "-F", "#{pane_pid}"))
 	require.NoError(t, exec.Command("kill", "-KILL", "--", "-"+pid).Run())
-	store.serving.Wait()
+	store.settled(t)
 	w = openWindowEnv(t, nil, "--workspace", dir)
 	w.see(`was interrupted; it can go on`)
 	w.keys("4")

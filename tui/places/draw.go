@@ -279,8 +279,11 @@ func (l *liner) endpointFacts(name string) {
 		l.fact(e.Kind, e.Path)
 	case e.StandIn != "":
 		l.fact("stand-in kept", e.StandIn)
-		if line := strings.TrimSpace(e.Speed + "/s " + e.Latency); e.Speed != "" || e.Latency != "" {
-			l.fact("line", line)
+		if e.Speed != "" {
+			l.fact("line", e.Speed+"/s")
+		}
+		if e.Latency != "" {
+			l.fact("answers", "after "+e.Latency)
 		}
 	default:
 		l.fact("address", e.Address)

@@ -24,6 +24,7 @@ type Pair struct {
 	left    *Screen
 	right   *Screen // nil while there is one tree
 	onRight bool
+	held    []tea.KeyPressMsg // for what the cursor of the tree with the keys is on its way back to
 }
 
 func newPair(ctx context.Context, shared *kit.Shared) *Pair {
@@ -158,6 +159,11 @@ func (p *Pair) Keys() []kit.Key {
 // Update hands messages to the tree that they are for: keys to the active one, what the right
 // one asked for to that, news to both.
 func (p *Pair) Update(msg tea.Msg) tea.Cmd {
+	cmd := p.take(msg)
+	return tea.Batch(cmd, p.catchUp())
+}
+
+func (p *Pair) take(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case rightMsg:
 		if p.right == nil {
@@ -174,17 +180,27 @@ func (p *Pair) Update(msg tea.Msg) tea.Cmd {
 		}
 		return cmd
 	case tea.KeyPressMsg:
-		s := p.active()
-		if s.sheet == nil && s.narrowing == nil && !s.pane.focused {
-			if cmd, done := kit.Press(p, pairActions, msg.String()); done {
-				return cmd
-			}
+		if p.finding() {
+			return p.hold(msg)
 		}
-		return p.route(s, s.Update(msg))
+		return p.press(msg)
+	case stillFindingMsg:
+		return p.sayHeld(msg.of)
 	case tea.PasteMsg:
 		return p.route(p.active(), p.active().Update(msg))
 	}
 	return p.left.Update(msg)
+}
+
+// press does what a key is for, on what the cursor is on.
+func (p *Pair) press(msg tea.KeyPressMsg) tea.Cmd {
+	s := p.active()
+	if s.sheet == nil && s.narrowing == nil && !s.pane.focused {
+		if cmd, done := kit.Press(p, pairActions, msg.String()); done {
+			return cmd
+		}
+	}
+	return p.route(s, s.Update(msg))
 }
 
 // route has what a command of the right tree brings come back to it.

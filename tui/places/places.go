@@ -37,8 +37,10 @@ type Screen struct {
 	ticks  bool
 	beatAt time.Time // when the clock was wound
 
-	into   workspace.At // what the cursor goes into, once it is open
-	wanted *wanted      // where the cursor goes back to, once that is listed again
+	into    workspace.At // what the cursor goes into, once it is open
+	wanted  *wanted      // where the cursor goes back to, once that is listed again
+	lost    string       // why it was given up; "" for not
+	opening int          // levels that are being opened
 
 	facts     map[workspace.At]facts
 	sums      *sums
@@ -324,7 +326,7 @@ func (s *Screen) place() {
 }
 
 func (s *Screen) moved() tea.Cmd {
-	s.wanted = nil
+	s.stay("the cursor was moved")
 	if s.root.lines() > 0 {
 		s.here = s.root.line(s.cursor.At)
 	}
@@ -358,6 +360,7 @@ func (s *Screen) expand() tea.Cmd {
 
 func (s *Screen) openLevel(b *branch, row int, at workspace.At, like *branch) tea.Cmd {
 	removed := s.removed
+	s.opening++
 	return func() tea.Msg {
 		l, err := s.Service.OpenLevel(s.ctx, at, removed)
 		if err == nil {
@@ -368,8 +371,9 @@ func (s *Screen) openLevel(b *branch, row int, at workspace.At, like *branch) te
 }
 
 func (s *Screen) took(msg openedMsg) tea.Cmd {
+	s.opening--
 	if msg.err != nil {
-		s.wanted = nil
+		s.stay(kit.Reason(msg.err))
 		return kit.Cmd(kit.Say{Text: kit.Reason(msg.err), Bad: true})
 	}
 	in, row := msg.in, msg.row
@@ -378,6 +382,7 @@ func (s *Screen) took(msg openedMsg) tea.Cmd {
 	}
 	gone := row < 0 || row >= in.own() || !s.root.has(in) || in.child(row) != nil
 	if gone || !in.leadsTo(row, s.hasBuckets(in.at.Endpoint), msg.at) {
+		s.orphaned()
 		return closeLevel(msg.level)
 	}
 	b := &branch{at: msg.at, depth: in.depth + 1, level: msg.level, order: level.ByName,
@@ -423,7 +428,7 @@ func (s *Screen) again(at workspace.At) tea.Cmd {
 		if p, row := s.root.parent(b); p != nil { // else it went with one above it
 			if b.has(s.here.in) {
 				if cursor, ok := s.at(); ok && s.wanted == nil {
-					s.wanted = &wanted{at: cursor, row: s.here.row}
+					s.wanted, s.lost = &wanted{at: cursor, row: s.here.row}, ""
 				}
 				s.here = line{p, row}
 			}

@@ -43,8 +43,10 @@ func (s *Screen) toward(b *branch, at workspace.At) workspace.At {
 	return at
 }
 
-// locate finds the row of a thing, or of the folder that it lies in; -1 for neither.
-func (b *branch) locate(at workspace.At, hasBuckets bool) (row int, exact bool) {
+// locate finds the row of a thing, or of the folder that it lies in; -1 for neither, with whether it may
+// still come as the level is listed.
+func (b *branch) locate(at workspace.At, hasBuckets bool) (row int, exact, mayCome bool) {
+	mayCome = !b.state.Ended && b.state.Err == nil || b.making
 	is := func(row int) (bool, bool) {
 		spot := b.spot(b.entry(row), hasBuckets)
 		return spot == at || within(spot, at), spot == at
@@ -65,17 +67,33 @@ func (b *branch) locate(at workspace.At, hasBuckets bool) (row int, exact bool) 
 		})
 		if row < b.own() {
 			if here, exact := is(row); here {
-				return row, exact
+				return row, exact, false
 			}
 		}
-		return -1, false
+		return -1, false, mayCome && row == b.own() // else the names have gone past it
 	}
 	for row := range b.own() {
 		if here, exact := is(row); here {
-			return row, exact
+			return row, exact, false
 		}
 	}
-	return -1, false
+	return -1, false, mayCome
+}
+
+// stay gives up taking the cursor back to what it was on, and keeps why.
+func (s *Screen) stay(why string) {
+	if s.wanted != nil {
+		s.wanted, s.lost = nil, why
+	}
+}
+
+const isGone = "what the cursor was on is gone"
+
+// orphaned gives it up where nothing that is being opened leads there any more.
+func (s *Screen) orphaned() {
+	if s.opening == 0 && (s.here.in == nil || s.here.row < 0 || s.here.in.child(s.here.row) == nil) {
+		s.stay(isGone)
+	}
 }
 
 // seek puts the cursor back on what it was on, as far as that is listed by now.
@@ -86,17 +104,17 @@ func (s *Screen) seek() tea.Cmd {
 	}
 	for b := s.here.in.child(s.here.row); b != nil; {
 		to := s.toward(b, w.at)
-		row, exact := b.locate(to, s.hasBuckets(b.at.Endpoint))
+		row, exact, mayCome := b.locate(to, s.hasBuckets(b.at.Endpoint))
 		exact = exact && to == w.at
 		switch {
-		case row < 0 && !b.state.Ended && b.state.Err == nil:
-			b.level.Want(w.row + s.page)
+		case mayCome:
+			b.level.Want(max(w.row, b.own()) + s.page)
 			return nil
 		case row < 0: // it is gone: its neighbour then
 			if b.own() > 0 {
 				s.here = line{b, min(w.row, b.own()-1)}
 			}
-			s.wanted = nil
+			s.stay(isGone)
 		case exact:
 			s.here, s.wanted = line{b, row}, nil
 		default:
@@ -110,7 +128,7 @@ func (s *Screen) seek() tea.Cmd {
 			if b.entry(row).Kind != object.Prefix {
 				in, ok := opensAs(b.entry(row), spot)
 				if !ok {
-					s.wanted = nil
+					s.stay(isGone)
 					return nil
 				}
 				spot = in
