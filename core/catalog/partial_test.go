@@ -2,7 +2,9 @@ package catalog_test
 
 import (
 	"context"
+	"fmt"
 	"iter"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -139,4 +141,36 @@ func (s *sized) List(ctx context.Context, prefix string, opts place.ListOptions)
 			}
 		}
 	}
+}
+
+// What is damaged in the older survey is an error of the one that takes its rest from it, never a survey of less.
+func TestPartOfADamagedSurvey(t *testing.T) {
+	dir := t.TempDir()
+	var list []object.Entry
+	for i := range 50_000 {
+		list = append(list, object.Entry{Key: fmt.Sprintf("tiles/%06d", i), Size: int64(i * i), Latest: true})
+	}
+	path := filepath.Join(dir, "old")
+	build(t, path, list).Close()
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	refused := 0
+	for at := 0; at < len(whole); at += len(whole)/13 + 1 {
+		require.NoError(t, os.WriteFile(path, flip(whole, at), 0o600))
+		old, err := catalog.Open(path)
+		if err != nil {
+			continue
+		}
+		p := &listed{keys: []string{"tiles/002500"}}
+		part, err := catalog.Survey(t.Context(), p, filepath.Join(dir, "part"),
+			catalog.Options{Old: old, Prefix: "tiles/0025"})
+		if err == nil {
+			assert.EqualValues(t, 49_901, part.Info.Objects, "flipped at %d", at)
+			require.NoError(t, part.Close())
+		} else {
+			refused++
+		}
+		require.NoError(t, old.Close())
+	}
+	assert.Positive(t, refused)
 }

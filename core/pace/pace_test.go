@@ -51,6 +51,7 @@ func TestThrough(t *testing.T) {
 	assert.Equal(t, 10*time.Second, h.Through(noon, 100e6, 1e9))
 	assert.Equal(t, time.Hour+time.Minute, h.Through(noon, 150e6, 1e9))
 	assert.Equal(t, 20*time.Second, (*pace.Hours)(nil).Through(noon, 100e6, 5e6))
+	assert.Equal(t, 365*24*time.Hour, (*pace.Hours)(nil).Through(noon, 1e15, 1), "and no longer")
 }
 
 // Until is the first minute at which another limit holds, also over the days on

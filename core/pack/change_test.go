@@ -267,3 +267,39 @@ func TestVersionsOfMembers(t *testing.T) {
 	assert.Equal(t, []string{"a 0 object 5 true", "b 0 object 1 true"}, told())
 	assert.Equal(t, "noon!", read(""))
 }
+
+// Links have versions as files have, and an older one becomes the current one again.
+func TestVersionsOfLinks(t *testing.T) {
+	ctx := context.Background()
+	outer := outside(t, t.TempDir())
+	for _, to := range []string{"dawn", "noon"} {
+		require.NoError(t, pack.Change(ctx, outer, "x.tar", 100, pack.Options{}, func(w *pack.Writer) error {
+			for _, name := range []string{"dawn", "noon"} {
+				if _, err := w.Add(pack.Member{Name: name, Kind: pack.File, Size: 4, Shared: true},
+					&pack.Content{Data: []byte(name)}); err != nil {
+					return err
+				}
+			}
+			for name, kind := range map[string]pack.Kind{"soft": pack.Symlink, "hard": pack.Hardlink} {
+				if _, err := w.Add(pack.Member{Name: name, Kind: kind, Link: to, Size: 4}, nil); err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	in := pack.In(outer, "x.tar", "")
+	for _, name := range []string{"soft", "hard"} {
+		e, err := in.CopyFrom(ctx, in, object.Ref{Key: name, Version: "0"}, name, place.WriteOptions{})
+		require.NoError(t, err, name)
+		assert.Equal(t, name, e.Key)
+	}
+	x, err := in.Pack(ctx)
+	require.NoError(t, err)
+	for _, name := range []string{"soft", "hard"} {
+		all, err := x.Versions(ctx, name)
+		require.NoError(t, err)
+		require.Len(t, all, 3, name)
+		assert.Equal(t, "dawn", all[0].Link, name)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -27,10 +28,19 @@ import (
 	"lumtra/testkit"
 )
 
+// taken counts bytes.
+type taken struct{ atomic.Int64 }
+
+func (c *taken) Write(data []byte) (int, error) {
+	c.Add(int64(len(data)))
+	return len(data), nil
+}
+
 // shelf is a place that takes parts and copies ranges, as stores do but with parts as short as a test
 // wants them.
 type shelf struct {
-	place.Place // for what is not asked of it
+	read        taken // bytes that were given
+	place.Place       // for what is not asked of it
 	whole       map[string][]byte
 	turn        int   // of what was written last
 	least       int64 // of a part behind which another comes
@@ -76,7 +86,7 @@ func (s *shelf) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 	if opts.Length > 0 {
 		data = data[:min(int64(len(data)), opts.Length)]
 	}
-	return io.NopCloser(bytes.NewReader(data)), e, nil
+	return io.NopCloser(io.TeeReader(bytes.NewReader(data), &s.read)), e, nil
 }
 
 func (s *shelf) Write(ctx context.Context, key string, body io.Reader, size int64, _ place.WriteOptions) (object.Entry,
@@ -403,5 +413,37 @@ func TestIsHead(t *testing.T) {
 		other := bytes.Clone(block)
 		other[at]++
 		assert.False(t, pack.IsHead(other), "%d", at)
+	}
+}
+
+// A piece of what stayed in its store is found without reading all before it, as one of what was written here.
+func TestPiecesOfWhatStayed(t *testing.T) {
+	s := &shelf{whole: map[string][]byte{}, least: 9000}
+	const key, size = "a.tar.zst", 12 << 20
+	body := noise(7, size)
+	require.NoError(t, pack.Change(t.Context(), s, key, 30<<20, pack.Options{}, func(w *pack.Writer) error {
+		for _, name := range []string{"stays", "gone"} {
+			if _, err := w.Add(pack.Member{Name: name, Kind: pack.File, Size: size},
+				&pack.Content{Data: []byte(body)}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	_, err := pack.Drop(t.Context(), s, key, []string{"gone"}, pack.Options{})
+	require.NoError(t, err)
+	did, err := pack.Rewrite(t.Context(), s, key, pack.Options{}, "")
+	require.NoError(t, err)
+	require.Greater(t, did.Copied, int64(size/2), "%+v", did)
+	in := pack.In(s, key, "")
+	for _, at := range []int64{0, size / 3, size - 100} {
+		before := s.read.Load()
+		r, _, err := in.Read(t.Context(), "stays", place.ReadOptions{Offset: at, Length: 100})
+		require.NoError(t, err)
+		got, err := io.ReadAll(r)
+		require.NoError(t, err)
+		require.NoError(t, r.Close())
+		assert.Equal(t, body[at:at+100], string(got))
+		assert.Less(t, s.read.Load()-before, int64(4<<20), "at %d", at)
 	}
 }

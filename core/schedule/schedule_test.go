@@ -1,6 +1,7 @@
 package schedule
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -177,6 +178,38 @@ func TestClockChanges(t *testing.T) {
 	at, how := moment(time.Date(2011, 12, 30, 12, 0, 0, 0, time.UTC), apia)
 	assert.Equal(t, missing, how, "a day that was left out")
 	assert.Equal(t, "2011-12-31 00:00", at.In(apia).Format("2006-01-02 15:04"))
+}
+
+// twoGaps is a zone whose clocks go forward by an hour at two moments, as the system's files have it (RFC 9636).
+func twoGaps(t *testing.T, first, second time.Time) *time.Location {
+	raw := []byte("TZif\x00" + strings.Repeat("\x00", 15))
+	for _, n := range []uint32{0, 0, 0, 2, 3, 4} { // times and kinds of time, and the letters of their name
+		raw = binary.BigEndian.AppendUint32(raw, n)
+	}
+	raw = binary.BigEndian.AppendUint32(raw, uint32(first.Unix()))
+	raw = binary.BigEndian.AppendUint32(raw, uint32(second.Unix()))
+	raw = append(raw, 1, 2)
+	for hours := range uint32(3) {
+		raw = append(binary.BigEndian.AppendUint32(raw, hours*3600), 0, 0)
+	}
+	zone, err := time.LoadLocationFromTZData("two gaps", append(raw, "GAP\x00"...))
+	require.NoError(t, err)
+	return zone
+}
+
+// Where clocks have changed twice within days, a time that is missing is that of its own change.
+func TestTwoChangesWithinDays(t *testing.T) {
+	first := time.Date(2026, 3, 1, 1, 0, 0, 0, time.UTC)
+	second := first.Add(24*time.Hour - time.Hour) // at 01:00 by the clocks of then
+	zone := twoGaps(t, first, second)
+	for wall, want := range map[time.Time]time.Time{
+		time.Date(2026, 3, 1, 1, 30, 0, 0, time.UTC): first,
+		time.Date(2026, 3, 2, 1, 30, 0, 0, time.UTC): second,
+	} {
+		at, how := moment(wall, zone)
+		assert.Equal(t, missing, how)
+		assert.True(t, want.Equal(at), "%s", at)
+	}
 }
 
 // A mistake is told at its place, with what would be right.

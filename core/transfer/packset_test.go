@@ -436,3 +436,43 @@ func TestPacksOfFoldersBeside(t *testing.T) {
 	assert.Contains(t, in("b"), "b/empty/deep/")
 	assert.Contains(t, append(in("a"), in("b")...), "lonely/")
 }
+
+// New objects go into the last pack that has room, or a new one: those that are full stay as they are.
+func TestPacksThatAreFullStay(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 30)
+	rules := sharedBy(rule.InTurn, "40kB", "")
+	packedBy(t, w, setAt(t, w, "turn"), rules, quick)
+	at, err := w.at.Open("archive/turn")
+	require.NoError(t, err)
+	var before []object.Entry
+	for e, err := range at.List(ctx, "", place.ListOptions{}) {
+		require.NoError(t, err)
+		before = append(before, e)
+	}
+	require.Greater(t, len(before), 1)
+	for i := range 8 {
+		w.put(t, fmt.Sprintf("new/%d.json", i), "{}")
+	}
+	assert.EqualValues(t, 8, packedBy(t, w, setAt(t, w, "turn"), rules, quick).Objects)
+	for _, was := range before[:len(before)-1] {
+		now, err := at.Stat(ctx, object.Ref{Key: was.Key})
+		require.NoError(t, err)
+		assert.Equal(t, was.Mark(), now.Mark(), was.Key)
+	}
+}
+
+// Objects of a store are packed also where some are not given at once.
+func TestPacksOfAStoreThatStumbles(t *testing.T) {
+	w := newWorld(t)
+	for i := range 12 {
+		store(t, w.store, fmt.Sprint("take ", i), strings.Repeat("tide", i))
+	}
+	for _, fault := range []string{"500", "reset"} {
+		w.server.SetFaults(standin.Fault{Op: "GetObject", Do: fault, Times: 5})
+		in := pack.In(w.folder, fault+".tar.zst", "")
+		out, m := w.run(t, ctx, w.plan(t, w.store, in), w.store, in, quick)
+		assert.EqualValues(t, 12, out.Objects, "%v", m.Problems)
+		same(t, texts(t, w.store), texts(t, in))
+	}
+}

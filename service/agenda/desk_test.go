@@ -388,9 +388,21 @@ func TestClockJumps(t *testing.T) {
 
 // A job whose times change is looked through from then on: nothing of the new times has been missed.
 func TestChangedTimes(t *testing.T) {
-	k := open(t, Limits{}, timed(t, "masters", schedule.Settings{Start: "daily at 11:00", Zone: "UTC"}))
+	for _, jobs := range []int{1, 2 * fewJobs} { // many are looked for at once
+		changedTimes(t, jobs)
+	}
+}
+
+func changedTimes(t *testing.T, jobs int) {
+	all := func(start string) (all []*job.Job) {
+		for i := range jobs {
+			all = append(all, timed(t, fmt.Sprint("masters-", i), schedule.Settings{Start: start, Zone: "UTC"}))
+		}
+		return all
+	}
+	k := open(t, Limits{}, all("daily at 11:00")...)
 	k.kill()
-	k.jobs = []*job.Job{timed(t, "masters", schedule.Settings{Start: "every 5 minutes", Zone: "UTC"})}
+	k.jobs = all("every 5 minutes")
 	k.open(monday.Add(3 * 24 * time.Hour))
 	begin, ended, err := k.desk.Due(t.Context(), monday.Add(3*24*time.Hour))
 	require.NoError(t, err)

@@ -162,3 +162,11 @@ func TestComparedWithEarlierOnes(t *testing.T) {
 	j.Plan, sh.changes = &first, nil
 	assert.Equal(t, []string{"There is no earlier plan of this job to compare with."}, settle(s, s.compare(j)))
 }
+
+// A plan that went meanwhile is told when its tree is read anew.
+func TestPlanThatWent(t *testing.T) {
+	s, _, sh := worked(t)
+	sh.number = 99
+	settle(s, s.reload(sh, "masters"))
+	assert.ErrorContains(t, sh.err, "there is no such plan")
+}
