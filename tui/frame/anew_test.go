@@ -29,7 +29,8 @@ func TestKeysWhileALevelIsListedAnew(t *testing.T) {
 		"mark and delete":    {[]string{"r", "space", "space", "D"}, `(?s)Delete north/box/b.*and 1 more`},
 		"in two trees":       {[]string{"V", "j", "|", "|", "D"}, `Delete north/box/c`},
 		"the cursor stays":   {[]string{"r", "D", "esc", "~The cursor stays here", "D"}, `Empty north/box`},
-		"gone":               {[]string{"-b", "r", "D"}, `Nothing was done to what the cursor stands on now`},
+		"not about it":       {[]string{"-b", "r", "K", "~a keeps one", "esc", "H", "~was deleted", "esc"}, `▾ box`},
+		"gone":               {[]string{"-b", "r", "D"}, `Nothing was done to what the cursor`},
 		"gone, and moved on": {[]string{"-b", "r", "j", "~› d", "D"}, `Delete north/box/d`},
 	} {
 		t.Run(name, func(t *testing.T) {

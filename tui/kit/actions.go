@@ -21,6 +21,8 @@ type Action[T any] struct {
 	// Off says why it cannot be done just now, "" when it can; nil is always.
 	Off func(of T) string
 	Do  func(of T, key string) tea.Cmd
+	// Anywhere tells that it is not about what the cursor is on.
+	Anywhere bool
 }
 
 // there are the actions that there are now.
@@ -59,6 +61,11 @@ func KeysOf[T any](of T, all []Action[T]) []Key {
 		}
 	}
 	return append(on, off...)
+}
+
+// Anywhere tells that a key does something now that is not about what the cursor is on.
+func Anywhere[T any](of T, all []Action[T], key string) bool {
+	return slices.ContainsFunc(there(of, all), func(a Action[T]) bool { return a.Anywhere && a.Press == key })
 }
 
 // Press does what a key does, or says why not; it is false for a key that does nothing

@@ -13,7 +13,8 @@ import (
 
 // A level that is listed anew takes the cursor with it: for a moment, at a slow store for longer, it
 // stands on the folder above, on its way back to what it was on. A key that is pressed then is meant for
-// what it was on, never for the folder above; it waits, in the order in which keys were pressed.
+// what it was on, never for the folder above; it waits, in the order in which keys were pressed. What is not about
+// the cursor is done at once.
 
 // mostHeld is how many keys wait; a key that is held down does not pile up.
 const mostHeld = 16
@@ -28,6 +29,11 @@ type stillFindingMsg struct{ of workspace.At }
 func (p *Pair) finding() bool {
 	s := p.active()
 	return s.wanted != nil && s.sheet == nil && s.narrowing == nil
+}
+
+// anywhere tells that a key is not about what the cursor is on.
+func (p *Pair) anywhere(key tea.KeyPressMsg) bool {
+	return kit.Anywhere(p, pairActions, key.String()) || kit.Anywhere(p.active(), actions, key.String())
 }
 
 // hold keeps a key until the cursor is back. Esc gives that up, and what waits with it.
@@ -61,11 +67,11 @@ func (p *Pair) catchUp() tea.Cmd {
 	s := p.active()
 	if why := s.lost; s.wanted == nil && why != "" {
 		s.lost = ""
-		moves := slices.IndexFunc(p.held, func(key tea.KeyPressMsg) bool {
-			return !new(kit.Cursor).Key(key.String(), 0, 0)
+		acts := slices.IndexFunc(p.held, func(key tea.KeyPressMsg) bool {
+			return !new(kit.Cursor).Key(key.String(), 0, 0) && !p.anywhere(key)
 		})
-		if moves >= 0 {
-			p.held = p.held[:moves]
+		if acts >= 0 {
+			p.held = p.held[:acts]
 			return tea.Batch(p.catchUp(), kit.Cmd(kit.Say{Bad: true,
 				Text: "Nothing was done to what the cursor stands on now: " + why + "."}))
 		}

@@ -102,7 +102,7 @@ func needBothFolders(p *Pair) string {
 
 // pairActions are those of two trees; they come before those of the active one.
 var pairActions = []kit.Action[*Pair]{
-	{Press: "tab", Does: "other side", When: (*Pair).two, Do: func(p *Pair, _ string) tea.Cmd {
+	{Press: "tab", Does: "other side", When: (*Pair).two, Anywhere: true, Do: func(p *Pair, _ string) tea.Cmd {
 		p.onRight = !p.onRight
 		s := p.active()
 		s.tray, _ = s.Service.Tray()
@@ -114,17 +114,18 @@ var pairActions = []kit.Action[*Pair]{
 		Do: func(p *Pair, _ string) tea.Cmd { return p.across(true) }},
 	{Press: "=", Does: "differences: between the two folders", When: (*Pair).two, Off: needBothFolders,
 		Do: func(p *Pair, _ string) tea.Cmd { return p.compare(false) }},
-	{Press: "|", Does: "one tree: close this side", When: (*Pair).two, Do: func(p *Pair, _ string) tea.Cmd {
-		closing := p.right
-		if !p.onRight { // the one that has the keys goes
-			closing, p.left = p.left, p.right
-		}
-		p.right, p.onRight = nil, false
-		closing.root.close()
-		return p.left.rested()
-	}},
+	{Press: "|", Does: "one tree: close this side", When: (*Pair).two, Anywhere: true,
+		Do: func(p *Pair, _ string) tea.Cmd {
+			closing := p.right
+			if !p.onRight { // the one that has the keys goes
+				closing, p.left = p.left, p.right
+			}
+			p.right, p.onRight = nil, false
+			closing.root.close()
+			return p.left.rested()
+		}},
 	{Press: "|", Does: "beside: a second tree, to compare with and bring things across",
-		When: func(p *Pair) bool { return !p.two() }, Do: func(p *Pair, _ string) tea.Cmd {
+		When: func(p *Pair) bool { return !p.two() }, Anywhere: true, Do: func(p *Pair, _ string) tea.Cmd {
 			p.right, p.onRight = newScreen(p.ctx, p.left.Shared), true
 			return p.route(p.right, tea.Batch(p.right.rested(), p.right.beat()))
 		}},
@@ -180,7 +181,7 @@ func (p *Pair) take(msg tea.Msg) tea.Cmd {
 		}
 		return cmd
 	case tea.KeyPressMsg:
-		if p.finding() {
+		if p.finding() && (len(p.held) > 0 || !p.anywhere(msg)) {
 			return p.hold(msg)
 		}
 		return p.press(msg)
