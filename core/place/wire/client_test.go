@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -17,62 +18,90 @@ import (
 	"lumtra/testkit"
 )
 
+// paced is a server that gives so much at a time, every so often; ctx is that of the request.
+type paced struct {
+	ctx   context.Context
+	every time.Duration
+	size  int
+	left  int // of gifts
+}
+
+func (p *paced) Read(b []byte) (int, error) {
+	if p.left == 0 {
+		return 0, io.EOF
+	}
+	p.left--
+	select {
+	case <-time.After(p.every): // the server's pace, by the test's clock
+		return min(p.size, len(b)), nil
+	case <-p.ctx.Done():
+		return 0, p.ctx.Err()
+	}
+}
+
+func (p *paced) Close() error { return nil }
+
+// answers is a transport that is a function.
+type answers func(*http.Request) (*http.Response, error)
+
+func (f answers) RoundTrip(r *http.Request) (*http.Response, error) { return f(r) }
+
 // A server that holds a request without moving anything is left, in both directions
 // and also when it drips; one that is merely slow, or read slowly, is not.
 func TestStalls(t *testing.T) {
-	gone := make(chan struct{})
-	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		every, size := 5*time.Millisecond, 1
-		switch r.URL.Path {
-		case "/steady":
-			size = 3000
-		case "/never":
-			every = time.Hour
-		case "/takes-nothing":
-			<-gone
-			return
-		}
-		w.Write([]byte(" "))
-		w.(http.Flusher).Flush()
-		for range 60 {
-			select {
-			case <-time.After(every): // the server's pace
-			case <-r.Context().Done():
-				return
-			}
-			fmt.Fprint(w, strings.Repeat("x", size))
-			w.(http.Flusher).Flush()
-		}
-	}))
-	transport, err := NewTransport(Options{Proxy: "none"})
-	require.NoError(t, err)
-	defer web.Close()
-	defer close(gone)
-	defer transport.CloseIdleConnections()
-	c := newClient(transport, 150*time.Millisecond, nil)
-	for path, stalls := range map[string]bool{"/steady": false, "/drips": true, "/never": true} {
-		resp, err := c.Get(web.URL + path)
-		require.NoError(t, err, path)
-		if path == "/steady" {
-			time.Sleep(200 * time.Millisecond) // the reader's own time does not count
-		}
-		n, err := io.Copy(io.Discard, resp.Body)
-		if stalls {
-			assert.ErrorIs(t, err, ErrStalled, path)
-		} else {
-			assert.NoError(t, err, path)
-			assert.EqualValues(t, 1+60*3000, n)
-		}
-		resp.Body.Close()
+	for name, c := range map[string]struct {
+		every  time.Duration
+		size   int
+		pause  time.Duration // of the reader
+		stalls bool
+	}{
+		"steady":      {every: time.Second, size: 3000},
+		"read slowly": {every: time.Second, size: 3000, pause: 2 * patience},
+		"slow":        {every: patience - time.Second, size: drip},
+		"drips":       {every: time.Second, size: 1, stalls: true},
+		"never":       {every: patience + time.Second, size: 3000, stalls: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				client := NewClient(answers(func(r *http.Request) (*http.Response, error) {
+					return &http.Response{StatusCode: 200, Request: r,
+						Body: &paced{r.Context(), c.every, c.size, 100}}, nil
+				}))
+				resp, err := client.Get("http://store")
+				require.NoError(t, err)
+				defer resp.Body.Close()
+				time.Sleep(c.pause) // the reader's own time does not count
+				n, err := io.Copy(io.Discard, resp.Body)
+				if c.stalls {
+					assert.ErrorIs(t, err, ErrStalled)
+				} else {
+					assert.NoError(t, err)
+					assert.EqualValues(t, 100*c.size, n)
+				}
+			})
+		})
 	}
-	_, err = c.Post(web.URL+"/takes-nothing", "", io.LimitReader(zeros{}, 1<<30))
-	assert.ErrorIs(t, err, ErrStalled)
-	ctx, cancel := context.WithCancel(t.Context())
-	cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, web.URL, nil)
-	require.NoError(t, err)
-	_, err = c.Do(req)
-	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// A server that takes some of what it is sent, and then nothing, is left, too; a caller who ends it hears that.
+func TestStallsOfWhatIsSent(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := NewClient(answers(func(r *http.Request) (*http.Response, error) {
+			if r.Body != nil {
+				r.Body.Read(make([]byte, drip))
+			}
+			<-r.Context().Done()
+			return nil, r.Context().Err()
+		}))
+		_, err := c.Post("http://store", "", io.LimitReader(zeros{}, 1<<30))
+		assert.ErrorIs(t, err, ErrStalled)
+		ctx, cancel := context.WithCancel(t.Context())
+		cancel()
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://store", nil)
+		require.NoError(t, err)
+		_, err = c.Do(req)
+		assert.ErrorIs(t, err, context.Canceled)
+	})
 }
 
 type zeros struct{}
