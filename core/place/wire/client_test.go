@@ -71,10 +71,10 @@ func TestStalls(t *testing.T) {
 				require.NoError(t, err)
 				defer resp.Body.Close()
 				var n int64
-				if c.pause > 0 { // the reader's own time, which does not count
+				if c.pause > 0 {
 					n, err = io.CopyN(io.Discard, resp.Body, int64(c.size))
 					require.NoError(t, err)
-					time.Sleep(c.pause)
+					time.Sleep(c.pause) // the reader's own time, which does not count, by the test's clock
 				}
 				more, err := io.Copy(io.Discard, resp.Body)
 				if c.stalls {
