@@ -43,9 +43,8 @@ func TestKeysOfOnesOwn(t *testing.T) {
 }
 
 // The view of settings: each is changed with two keys, holds at once and is in the person's
-// file; what is wrong there is told, and keys are then as usual.
+// file; what is wrong there is told, and keys are then as usual. It is alone: sizes are in the units of the process.
 func TestSettings(t *testing.T) {
-	t.Parallel()
 	defer kit.Decimal(false)
 	x := openStage(t, copied(t, keyWorld(t)))
 	path := x.m.shared.PreferencesAt
