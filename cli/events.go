@@ -35,7 +35,7 @@ var vocabulary = []word{
 	{"entry", "something that lies at a place", "key kind bytes modified class"},
 	{"error", "the command could not do what it was asked for", "message exit"},
 	{"estimate", "what a run takes", "seconds soonest_seconds latest_seconds learnt_from assumed " +
-		"digest_processor_seconds source_requests target_requests costs total monthly currency example_rates " +
+		"digest_processor_seconds rereading_seconds source_requests target_requests costs total monthly currency example_rates " +
 		"unpriced " +
 		"pack_seconds pack_target_requests pack_total"},
 	{"exported", "a file was written", "file"},
@@ -61,7 +61,7 @@ var vocabulary = []word{
 	{"note", "something worth knowing", "text"},
 	{"nothing-to-do", "nothing had to be done; the exit code is 3, or 0 with --unchanged-ok", "message place"},
 	{"packed", "what a pack holds", "pack form members bytes dropped dropped_bytes size indexed damage"},
-	{"plan", "a plan", "job plan compare_by totals held notes ways afterwards"},
+	{"plan", "a plan", "job plan compare_by totals held warnings notes ways afterwards"},
 	{"planned", "a plan, in the demo", "plan totals"},
 	{"progress", "how far a survey, a plan or a proof is; every 10 seconds",
 		"stage source_objects target_objects compared_objects compared_bytes"},

@@ -127,6 +127,9 @@ func (a *app) sayEstimate(ctx context.Context, s *service.Service, info plan.Inf
 	if e.Digesting > 0 {
 		text += "; digests: " + span(e.Digesting) + " of processor time"
 	}
+	if e.Rereading > 0 {
+		text += "; " + span(e.Rereading) + " of it for reading the source a second time, before it goes"
+	}
 	if e.Currency != "" {
 		text += fmt.Sprintf("\n    costs %.4f %s once and %.4f a month", e.Total, e.Currency, e.Monthly)
 		if e.Example {
@@ -138,8 +141,8 @@ func (a *app) sayEstimate(ctx context.Context, s *service.Service, info plan.Inf
 	}
 	fields := map[string]any{"seconds": e.Expect.Seconds(), "soonest_seconds": e.Soon.Seconds(),
 		"latest_seconds": e.Late.Seconds(), "learnt_from": e.Calibrated, "assumed": e.Assumed,
-		"digest_processor_seconds": e.Digesting.Seconds(),
-		"source_requests":          requestFields(e.Source), "target_requests": requestFields(e.Target),
+		"digest_processor_seconds": e.Digesting.Seconds(), "rereading_seconds": e.Rereading.Seconds(),
+		"source_requests": requestFields(e.Source), "target_requests": requestFields(e.Target),
 		"costs": costFields(e.Costs), "total": e.Total,
 		"monthly": e.Monthly, "currency": e.Currency, "example_rates": e.Example, "unpriced": e.Unpriced}
 	if p := e.AsPack; p != nil {

@@ -149,9 +149,13 @@ func (a *app) sayPlan(ctx context.Context, s *service.Service, info plan.Info) {
 		text += waysText(info.Ways)
 	}
 	a.out.say("plan", map[string]any{"job": info.Job, "plan": info.Number, "compare_by": info.Rules.CompareBy,
-		"totals": totalsFields(&info.Totals), "held": info.Held, "notes": info.Notes, "ways": waysFields(info.Ways),
+		"totals": totalsFields(&info.Totals), "held": info.Held, "warnings": info.Warnings, "notes": info.Notes,
+		"ways":       waysFields(info.Ways),
 		"afterwards": totalFields(info.Afterwards)}, text)
 	a.sayRules(info)
+	for _, warning := range info.Warnings {
+		a.out.say("note", map[string]any{"text": warning}, "    WARNING: "+object.Display(warning))
+	}
 	for _, note := range info.Notes {
 		a.out.say("note", map[string]any{"text": note}, "    "+object.Display(note))
 	}

@@ -50,6 +50,8 @@ type Plan struct {
 	Held     []string `json:"held,omitempty"`
 	Approved bool     `json:"approved"`
 	Notes    []string `json:"notes,omitempty"`
+	// Warnings are what the job gives up of what is promised.
+	Warnings []string `json:"warnings,omitempty"`
 }
 
 // Run is a run that is over, or under way.

@@ -21,15 +21,13 @@ func FuzzStates(f *testing.F) {
 		here, there := entry(i), entry(i+1)
 		require.NoError(f, w.Add(key, &here, &there))
 	}
-	doubted := entry(7)
-	require.NoError(f, w.Doubt("k4", &doubted, nil))
 	require.NoError(f, w.Finish())
 	whole, err := os.ReadFile(path)
 	require.NoError(f, err)
 	f.Add(whole)
 	f.Add(whole[:len(whole)/2])
 	f.Add(whole[:9])
-	f.Add([]byte("LUMTRAG1"))
+	f.Add([]byte("LUMTRAG2"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		path := filepath.Join(t.TempDir(), "agreed")
 		require.NoError(t, os.WriteFile(path, raw, 0o600))
@@ -43,7 +41,7 @@ func FuzzStates(f *testing.F) {
 		for c.Next() {
 			require.Greater(t, c.Key()+"\x00", last)
 			last = c.Key() + "\x00"
-			if x := c.State(); x != nil {
+			if x := c.Value(); x != nil {
 				for _, e := range []object.Entry{x.Source, x.Target} {
 					require.NoError(t, e.Sane())
 				}
@@ -52,6 +50,44 @@ func FuzzStates(f *testing.F) {
 		}
 		if c.Err() == nil {
 			require.Equal(t, s.Info.Objects, n, "fewer states than there were, and no error")
+		}
+	})
+}
+
+// The same of doubts: damage never makes them fewer.
+func FuzzDoubts(f *testing.F) {
+	path := filepath.Join(f.TempDir(), "doubts")
+	w, err := agreed.CreateDoubts(path, agreed.DoubtsInfo{Source: "a", Target: "b", Proof: 3})
+	require.NoError(f, err)
+	for i, kind := range []agreed.Kind{agreed.Differs, agreed.Unlooked, agreed.Unplanned} {
+		require.NoError(f, w.Add(string(rune('a'+i)), &agreed.Doubt{Kind: kind, Source: entry(i), Target: entry(i + 1),
+			Proof: i, Plan: 4, Method: "read-back"}))
+	}
+	require.NoError(f, w.Finish())
+	whole, err := os.ReadFile(path)
+	require.NoError(f, err)
+	f.Add(whole)
+	f.Add(whole[:len(whole)/2])
+	f.Add([]byte("LUMTRAQ1"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		path := filepath.Join(t.TempDir(), "doubts")
+		require.NoError(t, os.WriteFile(path, raw, 0o600))
+		s, err := agreed.OpenDoubts(path, "a", "b")
+		if err != nil || s == nil {
+			return
+		}
+		defer s.Close()
+		n := int64(0)
+		c := s.Cursor("")
+		for c.Next() {
+			if x := c.Value(); x != nil {
+				require.NoError(t, x.Source.Sane())
+				require.NotEmpty(t, x.Since())
+			}
+			n++
+		}
+		if c.Err() == nil {
+			require.Equal(t, s.Len(), n, "fewer doubts than there were, and no error")
 		}
 	})
 }

@@ -66,11 +66,12 @@ func TestWhoseTheyAre(t *testing.T) {
 		c := s.Cursor("")
 		n := 0
 		for c.Next() {
-			if x := c.State(); x != nil {
+			if x := c.Value(); x != nil {
 				n++
 			}
 		}
 		if c.Err() != nil {
+			require.ErrorIs(t, c.Err(), agreed.ErrStatesLost)
 			damaged++
 		} else {
 			assert.Equal(t, 3, n, "a flip at %d of %d went unnoticed", at, len(raw))

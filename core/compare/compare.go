@@ -73,6 +73,23 @@ func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb
 	return c.surely(c.contents)
 }
 
+// Against holds what is at a place against the checksum of what was sent there: by the checksum
+// that the place keeps, or by reading it.
+func Against(ctx context.Context, sum object.Sum, p place.Place, e *object.Entry) (Result, error) {
+	c := comparison{ctx: ctx, pb: p, b: e}
+	return c.surely(func() (Result, error) {
+		kept, err := stored(ctx, p, e)
+		if err != nil {
+			return Result{}, err
+		}
+		if there, ok := (object.Entry{Sums: kept}).Sum(sum.Kind); ok {
+			return verdict(sum, there), nil
+		}
+		read, err := c.sums(p, e, sum.Kind)
+		return verdict(sum, read[0]), err
+	})
+}
+
 // Stored tells whether the source's content is what the target keeps a checksum of. The
 // target is not read, and the source only where that is a file at hand: it is false
 // where no checksum is kept, which tells nothing of the content.

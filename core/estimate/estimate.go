@@ -76,6 +76,9 @@ type Work struct {
 	// From.
 	Hours []*pace.Hours
 	From  time.Time
+	// Rereads tells that what leaves the source is read there a second time, since nothing
+	// there vouches for the first.
+	Rereads bool
 }
 
 // Estimate is what a run will take.
@@ -90,7 +93,9 @@ type Estimate struct {
 	// bytes, between 0 and 1: near 1, many small objects hold the run back.
 	Waiting float64
 	// Digesting is the processors' time that digests take, 0 without any.
-	Digesting      time.Duration `json:",omitempty"`
+	Digesting time.Duration `json:",omitempty"`
+	// Rereading is the time of reading the source a second time, 0 where that is not done.
+	Rereading      time.Duration `json:",omitempty"`
 	Source, Target price.Requests
 	// Costs are by side and kind, Total their sum once, Monthly what storage
 	// will cost more or less a month. Currency is "" when nothing has a price.
@@ -189,6 +194,9 @@ func (est *Estimate) requests(i *plan.Info, source, target *Side, w Work) {
 			est.Source.Reads, est.Source.Writes = est.Source.Reads+2*n, est.Source.Writes+n
 		}
 	}
+	if w.Rereads {
+		est.Source.Reads += i.Afterwards.Count
+	}
 	est.Source.Reads += i.Compared
 	est.Target.Reads += i.Compared
 }
@@ -244,6 +252,13 @@ func (est *Estimate) time(i *plan.Info, source, target *Side, w Work) {
 		soon = max(soon, h.Through(w.From, bytes, rate*streams).Seconds())
 		late += max(h.Through(w.From, bytes, rate).Seconds()-bytes/rate, 0)
 	}
+	if w.Rereads { // when all has been sent
+		again := i.Afterwards
+		waits, moves := float64(again.Count)*source.Latency.Seconds(), float64(again.Bytes)/source.Down
+		soon += (waits + moves) / streams
+		late += waits/streams + moves
+		est.Rereading = seconds(math.Sqrt((waits + moves) / streams * (waits/streams + moves)))
+	}
 	expect := math.Sqrt(soon * late)
 	if total := requests + bytes/rate; total > 0 {
 		est.Waiting = requests / total
@@ -280,6 +295,9 @@ func (est *Estimate) money(i *plan.Info, source, target *Side, w Work) {
 	sent := work.Bytes - i.Back.Bytes
 	if w.Inside {
 		sent = 0
+	}
+	if w.Rereads {
+		sent += i.Afterwards.Bytes
 	}
 	stored := i.Totals[plan.Add].Bytes + i.Totals[plan.Change].Bytes - i.Back.Bytes
 	if i.Rules.TargetOnly != rule.MoveToTrash { // what is trashed stays and costs

@@ -20,6 +20,9 @@ type Arrivals struct {
 	at      []int64 // where the fields of its effects begin; 0 for none
 	after   bitmap
 	doubted bitmap
+	met     bitmap
+	// questions counts the records that raise a doubt.
+	questions int
 }
 
 // effectSpan is a run of bytes of the ledger, and the effects it tells of.
@@ -53,6 +56,7 @@ func OpenArrivals(path string) (*Arrivals, error) {
 		switch all.body[0] {
 		case recordDone:
 			a.doubted.clear(n)
+			a.met.clear(n)
 			if span.least < 0 || n < span.least {
 				span.least = n
 			}
@@ -61,6 +65,10 @@ func OpenArrivals(path string) (*Arrivals, error) {
 			a.after.set(n)
 		case recordDoubt:
 			a.doubted.set(n)
+			a.questions++
+		case recordMet:
+			a.met.set(n)
+			a.questions++
 		}
 		if span.to = all.at; span.to-span.from >= spanSize {
 			a.spans, span = append(a.spans, span), effectSpan{from: span.to, least: -1}
@@ -146,6 +154,7 @@ read:
 			e.Sums = append(e.Sums, s)
 		}
 	}
+	e.Unverified = f.uvarint() != 1
 	return e, true, nil
 }
 
@@ -155,6 +164,12 @@ func (a *Arrivals) SeenTo(effect int64) bool { return a.after.has(effect) }
 // Doubted tells that what is at the target may not be what was sent: a write ended
 // before its content was looked at, or was found another later.
 func (a *Arrivals) Doubted(effect int64) bool { return a.doubted.has(effect) }
+
+// Met tells that the run met something at the target that its plan had not seen.
+func (a *Arrivals) Met(effect int64) bool { return a.met.has(effect) }
+
+// Questions tells whether any doubt was raised at all, even if it was settled since.
+func (a *Arrivals) Questions() bool { return a.questions > 0 }
 
 // Close closes the ledger.
 func (a *Arrivals) Close() error {

@@ -216,6 +216,10 @@ func (l *File) Done(effect int64) bool {
 
 func (l *File) Arrived(effect, bytes int64, there object.Entry) error {
 	var sum, digest object.Sum
+	held := byte(1)
+	if there.Unverified {
+		held = 0
+	}
 	if len(there.Sums) > 0 {
 		sum = there.Sums[0]
 	}
@@ -225,7 +229,7 @@ func (l *File) Arrived(effect, bytes int64, there object.Entry) error {
 	err := l.commit(recordDone, effect, func(b []byte) []byte {
 		b = appendText(appendSum(binary.AppendUvarint(b, uint64(bytes)), sum), there.ETag)
 		b = object.AppendTime(binary.AppendUvarint(b, uint64(there.Size)), there.Modified)
-		return appendSum(b, digest)
+		return append(appendSum(b, digest), held)
 	})
 	if err == nil {
 		l.mu.Lock()
@@ -299,6 +303,14 @@ func (l *File) Doubt(effect int64) error {
 		return nil
 	}
 	return l.commit(recordDoubt, effect, nothing)
+}
+
+// Met notes that what is at the target is not what the plan saw.
+func (l *File) Met(effect int64) error {
+	if effect == NoEffect {
+		return nil
+	}
+	return l.commit(recordMet, effect, nothing)
 }
 
 // tried notes an attempt that failed.

@@ -13,13 +13,18 @@ import (
 type Ledger interface {
 	Reader
 
-	// Arrived notes that an effect is done, moving so many bytes, and what is there since.
+	// Arrived notes that an effect is done, moving so many bytes, and what is there since. An
+	// entry that is not Unverified was held, on its way, against what the source itself vouches
+	// for.
 	Arrived(effect, bytes int64, there object.Entry) error
 	// SawTo notes that what was to become of the effect's source is done.
 	SawTo(effect int64) error
 	// Doubt notes that what is at the target may not be what was sent, until the effect is
 	// done after that.
 	Doubt(effect int64) error
+	// Met notes that the run met something at the target that its plan had not seen, until the
+	// effect is done after that.
+	Met(effect int64) error
 	// Try notes an attempt that failed, Fail that the effect was given up in this run.
 	Try(effect int64, attempt int, why string) error
 	Fail(effect int64, cause, why string) error

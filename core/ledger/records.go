@@ -17,7 +17,7 @@ const ledgerMagic = "LUMTRAL3"
 
 const (
 	recordStart  = 's' // text: the plan's print; first record of the file
-	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time; digest
+	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time; digest; 1 if held against the source
 	recordIntend = 'i' // time: an upload is about to be opened
 	recordBegin  = 'b' // upload ID, part size
 	recordPart   = 'p' // part number, size, ETag, sum
@@ -26,6 +26,7 @@ const (
 	recordFailed = 'f' // cause, text
 	recordTry    = 'y' // time, attempt, text: an attempt that failed
 	recordDoubt  = 'q' // what is at the target may not be what was sent
+	recordMet    = 'm' // what is at the target is not what the plan saw
 	recordSeenTo = 't' // what was to become of the source is done
 )
 

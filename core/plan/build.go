@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"time"
@@ -23,6 +24,8 @@ type Options struct {
 	Rules      rule.Rules
 	// Agreed are the states both sides last agreed on; nil for none known.
 	Agreed *agreed.States
+	// Doubts are what is in doubt at the target; nil for nothing.
+	Doubts *agreed.Doubts
 	// Source and Target are what the places can do.
 	Source, Target place.Abilities
 	// Name refuses keys the target cannot hold; nil takes all. NameBack is the
@@ -44,6 +47,8 @@ type Options struct {
 	Arrived func(source *object.Entry) string
 	// Notes are what is known of the two places that a reader should know too.
 	Notes []string
+	// Warnings are what the job gives up of what is promised.
+	Warnings []string
 	// Ways are how the two places keep promises.
 	Ways Ways
 	// Now is the time ages are counted from; zero means the time of planning.
@@ -89,7 +94,7 @@ func work(ctx context.Context, source, target *catalog.Catalog, opts Options, se
 	w := &worker{opts: &opts, match: match, source: source, target: target, seg: seg,
 		total: source.Info.Objects + target.Info.Objects,
 		info: Info{Job: opts.Job, Number: opts.Number, Made: opts.Now, Rules: opts.Rules, Source: source.Info,
-			Target: target.Info, Print: opts.Print, Notes: opts.Notes, Ways: opts.Ways}}
+			Target: target.Info, Print: opts.Print, Notes: opts.Notes, Warnings: opts.Warnings, Ways: opts.Ways}}
 	w.info.Tallies = match.Tallies()
 	if opts.Agreed != nil {
 		w.info.Agreed = opts.Agreed.Info.Objects
@@ -218,7 +223,7 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 		}
 	}
 	merge := catalog.NewMerge(w.source.Cursor(s.from), w.target.Cursor(s.from))
-	states := w.opts.Agreed.Cursor(s.from)
+	states, doubts := w.opts.Agreed.Cursor(s.from), w.opts.Doubts.Cursor(s.from)
 	var buf []byte
 	take := func(p *pair) error {
 		j.summary.add(&p.Effect, &w.opts.Rules)
@@ -228,7 +233,7 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 		buf = p.Effect.append(buf[:0])
 		return r.block.Add(p.Key, buf)
 	}
-	var touched queue
+	var waits queue
 	for n := 0; merge.Next(); n++ {
 		if n&1023 == 0 && ctx.Err() != nil {
 			r.err = ctx.Err()
@@ -246,21 +251,18 @@ func (w *worker) stretch(ctx context.Context, s stretch) (r result) {
 			break
 		}
 		j.next = next{merge.NextA(), merge.NextB(), true}
-		p := j.judge(merge.A, merge.B, states.At(key))
-		if !p.touched && len(touched.pairs) == 0 {
+		p := j.judge(merge.A, merge.B, states.At(key), doubts.At(key))
+		if !w.looksAt(&p) && len(waits.pairs) == 0 {
 			r.err = take(&p)
-		} else if touched.add(&p); touched.full() {
-			r.err = touched.flush(ctx, w, take)
+		} else if waits.add(&p, w.looksAt(&p)); waits.full() {
+			r.err = waits.flush(ctx, w, j, take)
 		}
 		if r.err != nil {
 			return r
 		}
 	}
-	if r.err = merge.Err(); r.err == nil {
-		r.err = states.Err()
-	}
-	if r.err == nil {
-		r.err = touched.flush(ctx, w, take)
+	if r.err = errors.Join(merge.Err(), states.Err(), doubts.Err()); r.err == nil {
+		r.err = waits.flush(ctx, w, j, take)
 	}
 	r.summary = j.summary
 	return r
@@ -288,7 +290,7 @@ func (w *worker) above(j *judging, key string) {
 			continue
 		}
 		if cmp.Or(merge.A, merge.B).Key == key[:i] {
-			j.judge(merge.A, merge.B, nil)
+			j.judge(merge.A, merge.B, nil, nil)
 		}
 	}
 	j.summary = Summary{Findings: Findings{Tallies: w.match.Tallies()}}
@@ -299,7 +301,7 @@ func (w *worker) above(j *judging, key string) {
 func (w *worker) asking(ctx context.Context) error {
 	j := w.judging()
 	merge := catalog.NewMerge(w.source.Cursor(""), w.target.Cursor(""))
-	states := w.opts.Agreed.Cursor("")
+	states, doubts := w.opts.Agreed.Cursor(""), w.opts.Doubts.Cursor("")
 	var buf []byte
 	err := inorder.Map(ctx, 4*runtime.GOMAXPROCS(0), func() (*pair, bool) {
 		if !merge.Next() {
@@ -320,7 +322,7 @@ func (w *worker) asking(ctx context.Context) error {
 			g = &mine
 		}
 		j.next = next{merge.NextA(), merge.NextB(), true}
-		p := j.judge(a, b, g)
+		p := j.judge(a, b, g, doubts.At(key))
 		return &p, true
 	}, func(ctx context.Context, p *pair) *pair { return w.ask(ctx, j, p) }, func(p *pair) error {
 		if p.untagged {
@@ -332,10 +334,7 @@ func (w *worker) asking(ctx context.Context) error {
 		return w.seg.Add(p.Key, buf)
 	})
 	if err == nil {
-		err = merge.Err()
-	}
-	if err == nil {
-		err = states.Err()
+		err = errors.Join(merge.Err(), states.Err(), doubts.Err())
 	}
 	counted := j.summary // by the judge; the effects were counted here
 	counted.Totals = Totals{}
@@ -365,11 +364,14 @@ func (w *worker) ask(ctx context.Context, j *judging, p *pair) *pair {
 	}
 	if p.ask && w.opts.SameContent != nil {
 		same, err := w.opts.SameContent(ctx, e.Source, e.Target)
-		if err != nil {
+		kind := place.KindOf(err)
+		switch {
+		case err != nil && p.unsure && (kind == place.Denied || kind == place.Archived || kind == place.Unsupported):
+			j.differs(p, OtherState) // nobody will ever tell that it is the same
+		case err != nil:
 			unknown("comparing", err)
 			return p
-		}
-		if !same {
+		case !same:
 			j.differs(p, OtherContent)
 		}
 	}

@@ -117,6 +117,7 @@ const (
 	InArchive              // lies below the archive prefix of the source
 	InDoubt                // found another, or an interrupted write has left it
 	GoesAlong              // a link that the target keeps beside the objects
+	SameLater              // of one size, and stored at the target later than it changed
 	reasonCount
 )
 
@@ -232,6 +233,10 @@ func (e *Effect) because() string {
 		return e.conflict()
 	case NotTaken:
 		return "the job does not take it: " + e.Note
+	case InDoubt:
+		if e.Note != "" {
+			return "what is at the target is in doubt: " + e.Note
+		}
 	}
 	if text, ok := plainReasons[e.Reason]; ok {
 		return text + e.since()
@@ -243,6 +248,7 @@ var plainReasons = map[Reason]string{
 	OtherContent:   "same size, different content",
 	InDoubt:        "what is at the target was found to be different content, or left by a write that was interrupted",
 	SameAttributes: "size and time agree",
+	SameLater:      "the sizes agree, and it was stored at the target after it changed",
 	SameContent:    "the checksums agree",
 	SameSize:       "the sizes agree",
 	Unchanged:      "neither has changed since the last run",

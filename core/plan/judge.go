@@ -42,30 +42,30 @@ type next struct {
 type pair struct {
 	Effect
 	agreed *agreed.State
-	// doubted tells that what is at the target is known not to be, or not known to
-	// be, what was sent.
-	doubted bool
+	// doubt is what is in doubt of the key, nil for nothing.
+	doubt *agreed.Doubt
 	// ask tells that only looking at the content can tell same from changed,
 	// askTags that the tags decide whether the object is taken, askFacts that
 	// metadata and tags may differ.
 	ask, askTags, askFacts bool
+	// unsure tells of one that is the same only if its content is.
+	unsure bool
 	// untagged tells that the tags dropped it, touched that only its time is another.
 	untagged, touched bool
 }
 
-// judge decides a key by what the catalogs and the agreed states say.
-func (j *judging) judge(source, target *object.Entry, g *agreed.State) pair {
-	doubted := g != nil && g.Doubts(target)
-	if g != nil && g.Doubt { // which is no agreement
-		g = nil
-	}
-	p := pair{agreed: g, doubted: doubted}
-	e := &p.Effect
-	e.Source, e.Target = source, target
-	e.Moved = moved(source, target, g)
+// judge decides a key by what the catalogs, the agreed states and the doubts say.
+func (j *judging) judge(source, target *object.Entry, g *agreed.State, d *agreed.Doubt) pair {
 	if g != nil && (target == nil || !target.SameState(&g.Target)) {
 		j.summary.Drifted++
 	}
+	if d != nil { // what is in doubt is not agreed on
+		g = nil
+	}
+	p := pair{agreed: g, doubt: d}
+	e := &p.Effect
+	e.Source, e.Target = source, target
+	e.Moved = moved(source, target, g)
 	if source != nil {
 		e.Key = source.Key
 	} else {
@@ -253,29 +253,47 @@ func (j *judging) compareFacts(p *pair) {
 		e.Kind, e.Reason, e.Note = Blocked, NameClash, "a link or special file has this name at the target"
 		return
 	}
-	if p.doubted {
-		e.Kind, e.Reason = Change, InDoubt // replaced, whatever becomes of others
+	if p.doubt.About(dst) {
+		e.Kind, e.Reason, e.Note = Change, InDoubt, p.doubt.Since() // replaced, whatever becomes of others
 		if j.opts.Rules.Direction == rule.TwoWay {
 			j.conflict(e)
 		}
 		return
 	}
+	p.unsure = j.unsure(p)
+	packed := j.gzips != nil && j.gzips(e.Key) // its size there says nothing
 	switch judge := j.opts.Rules.CompareBy; {
 	case judge == rule.SendAll:
 		j.differs(p, SentAlways)
-	case j.gzips != nil && j.gzips(e.Key): // its size there says nothing
+	case packed && p.unsure:
+		j.differs(p, OtherState)
+	case packed:
 		j.byTime(p)
 	case src.Size != dst.Size:
 		j.differs(p, OtherSize)
-	case judge == rule.BySize:
-		j.same(p, SameSize)
-	case judge == rule.ByContent:
+	case judge == rule.ByContent, p.unsure:
 		p.ask = true
 		j.same(p, SameContent) // until looking says otherwise
+	case judge == rule.BySize:
+		j.same(p, SameSize)
 	default:
 		j.byTime(p)
 		p.touched = j.touched(p)
 	}
+}
+
+// unsure tells of objects that are the same only if their content is: both changed since
+// they agreed, or a run met something there that it had not planned for, or nothing is agreed
+// yet by a job for which either may be the newer one. Neither size nor time tells then.
+func (j *judging) unsure(p *pair) bool {
+	e := &p.Effect
+	switch {
+	case p.doubt != nil, e.Moved == AtBoth:
+		return true
+	case j.opts.Rules.Direction != rule.TwoWay || e.Moved != NotKnown:
+		return false
+	}
+	return !j.opts.Target.KeepsTimes || !j.sameTime(e.Source.Modified, e.Target.Modified)
 }
 
 // byTime judges objects of one size by when they changed.
@@ -290,7 +308,6 @@ func (j *judging) byTime(p *pair) {
 		return
 	}
 	src, dst, opts := e.Source, e.Target, j.opts
-	twoWay := opts.Rules.Direction == rule.TwoWay
 	switch {
 	case opts.Target.KeepsTimes:
 		if j.sameTime(src.Modified, dst.Modified) {
@@ -298,15 +315,13 @@ func (j *judging) byTime(p *pair) {
 		} else {
 			j.differs(p, OtherTime)
 		}
-	case twoWay && e.Moved == AtBoth:
-		j.differs(p, OtherState)
 	case src.Modified.Add(-min(opts.Source.Skew, 0)).After(dst.Modified.Add(-max(opts.Target.Skew, 0))):
 		// The target only knows when it stored the object. Rounded down, and
 		// with clocks known to differ counted only where they would hide a
 		// change, that errs towards sending once too often.
 		j.differs(p, Newer)
 	default:
-		j.same(p, SameAttributes)
+		j.same(p, SameLater)
 	}
 }
 

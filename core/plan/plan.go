@@ -87,6 +87,8 @@ type Info struct {
 	Held []string `json:",omitempty"`
 	// Notes are what endpoint tests and credentials say that bears on the plan.
 	Notes []string `json:",omitempty"`
+	// Warnings are what a person has given up of what is promised, in words.
+	Warnings []string `json:",omitempty"`
 	// Ways are how runs keep what Lumtra promises, by what was known of the two
 	// places when the plan was made.
 	Ways Ways

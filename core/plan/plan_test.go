@@ -99,6 +99,34 @@ func keepStates(t require.TestingT, path string, all plantest.Agreed) *agreed.St
 	return s
 }
 
+// doubts draws what is in doubt: of what is at the target now, or was.
+func doubts(t *rapid.T, w *plantest.World) map[string]agreed.Doubt {
+	all := map[string]agreed.Doubt{}
+	for range rapid.IntRange(0, 6).Draw(t, "doubts") {
+		k := plantest.Key(t)
+		d := agreed.Doubt{Kind: rapid.SampledFrom([]agreed.Kind{agreed.Differs, agreed.Unlooked,
+			agreed.Unplanned}).Draw(t, "doubt"), Proof: rapid.IntRange(0, 3).Draw(t, "proof"), Plan: 4}
+		if e, there := w.Target[k]; there && rapid.Bool().Draw(t, "as it is") {
+			d.Target = e
+		}
+		all[k] = d
+	}
+	return all
+}
+
+func keepDoubts(t require.TestingT, path string, all map[string]agreed.Doubt) *agreed.Doubts {
+	w, err := agreed.CreateDoubts(path, agreed.DoubtsInfo{Source: "a", Target: "b"})
+	require.NoError(t, err)
+	for _, k := range slices.Sorted(maps.Keys(all)) {
+		d := all[k]
+		require.NoError(t, w.Add(k, &d))
+	}
+	require.NoError(t, w.Finish())
+	s, err := agreed.OpenDoubts(path, "a", "b")
+	require.NoError(t, err)
+	return s
+}
+
 func TestAgainstReference(t *testing.T) {
 	dir := t.TempDir()
 	testkit.Check(t, func(t *rapid.T) {
@@ -107,7 +135,7 @@ func TestAgainstReference(t *testing.T) {
 			SourceIsTree: rapid.Bool().Draw(t, "source tree"), Gaps: rapid.IntRange(0, 4).Draw(t, "gaps") == 0,
 			Bad:  func(key string) bool { return strings.Contains(key, "é") },
 			Same: func(a, b object.Entry) bool { return a.ETag == b.ETag }}
-		w.Agreed = states(t, w)
+		w.Agreed, w.Doubts = states(t, w), doubts(t, w)
 		a, b := w.Source, w.Target
 		ca, cb := build(t, filepath.Join(dir, "a"), a), build(t, filepath.Join(dir, "b"), b)
 		defer ca.Close()
@@ -117,8 +145,10 @@ func TestAgainstReference(t *testing.T) {
 		}
 		known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
 		defer known.Close()
+		questions := keepDoubts(t, filepath.Join(dir, "q"), w.Doubts)
+		defer questions.Close()
 		opts := plan.Options{
-			Rules: w.Rules, Now: plantest.Now, Agreed: known,
+			Rules: w.Rules, Now: plantest.Now, Agreed: known, Doubts: questions,
 			Source: place.Abilities{Tree: w.SourceIsTree}, Target: place.Abilities{KeepsTimes: w.KeepsTimes,
 				Tree: w.IsTree},
 			Name: func(key string) error {
@@ -151,7 +181,7 @@ func TestAgainstReference(t *testing.T) {
 		emptied := w.Rules.Direction == rule.TwoWay && len(b) == 0 && len(w.Agreed) > 0
 		require.Equal(t, len(a) == 0 && !w.Rules.Afterwards.Leaves() || emptied, len(p.Info.Held) > 0,
 			"an empty source is held back, and an emptied target")
-		if w.Rules.CompareBy != rule.ByContent && !w.Stored {
+		if p.Info.Compared == 0 && !w.Stored {
 			weighed, err := plan.Weigh(ctx, ca, cb, opts)
 			require.NoError(t, err)
 			require.Equal(t, p.Info.Summary, weighed.Summary)

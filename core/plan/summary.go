@@ -51,8 +51,10 @@ type Findings struct {
 	// that are the same at both sides.
 	Examples []Example `json:",omitempty"`
 	Alike    []Example `json:",omitempty"`
-	// Compared counts the pairs whose contents were or will be looked at.
+	// Compared counts the pairs whose contents were or will be looked at, Later those that
+	// count as the same by their size and a later time alone.
 	Compared int64 `json:",omitempty"`
+	Later    int64 `json:",omitempty"`
 }
 
 // Example is a key at the source and what it will be at the target.
@@ -126,6 +128,9 @@ func (f *Findings) add(e *Effect) {
 	if e.Reason == SameContent || e.Reason == OtherContent {
 		f.Compared++
 	}
+	if e.Reason == SameLater {
+		f.Later++
+	}
 	if e.Kind.Moves() && len(f.Examples) < keptExamples {
 		f.Examples = append(f.Examples, Example{e.Key, e.Kind, e.Back})
 	}
@@ -143,6 +148,7 @@ func (s *Summary) merge(o *Summary) {
 	s.BackRemovals += o.BackRemovals
 	s.Largest = max(s.Largest, o.Largest)
 	s.Compared += o.Compared
+	s.Later += o.Later
 	for why, n := range o.Blocked {
 		if s.Blocked == nil {
 			s.Blocked = map[Reason]int64{}

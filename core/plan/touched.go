@@ -31,37 +31,42 @@ func (w *worker) look(ctx context.Context, p *pair) {
 	}
 }
 
+// looksAt tells whether content has to be looked at before a pair is decided, and can be.
+func (w *worker) looksAt(p *pair) bool {
+	return p.touched && p.Effect.Kind == Change || p.ask && w.opts.SameContent != nil
+}
+
 const (
-	// looksAtOnce is how many touched objects of a stretch are looked at together,
+	// looksAtOnce is how many objects of a stretch are looked at together,
 	// waiting how many pairs wait for that at the most.
 	looksAtOnce = 16
 	waiting     = 4096
 )
 
-// queue keeps pairs in order that wait for a touched one among them to be looked at.
+// queue keeps pairs in order that wait for one among them to be looked at.
 type queue struct {
 	pairs []pair
 	looks int
 }
 
 // add takes in a copy of a pair, whose entries the merge will overwrite.
-func (q *queue) add(p *pair) {
+func (q *queue) add(p *pair, looks bool) {
 	e := &p.Effect
 	e.Source, e.Target = own(e.Source), own(e.Target)
 	q.pairs = append(q.pairs, *p)
-	if p.touched {
+	if looks {
 		q.looks++
 	}
 }
 
 func (q *queue) full() bool { return q.looks >= looksAtOnce || len(q.pairs) >= waiting }
 
-// flush looks at what was touched and hands all pairs on.
-func (q *queue) flush(ctx context.Context, w *worker, take func(*pair) error) error {
+// flush looks at what has to be looked at and hands all pairs on.
+func (q *queue) flush(ctx context.Context, w *worker, j *judging, take func(*pair) error) error {
 	var all errgroup.Group
 	for i := range q.pairs {
-		if p := &q.pairs[i]; p.touched {
-			all.Go(func() error { w.look(ctx, p); return nil })
+		if p := &q.pairs[i]; w.looksAt(p) {
+			all.Go(func() error { w.ask(ctx, j, p); return nil })
 		}
 	}
 	all.Wait()

@@ -66,8 +66,12 @@ func TestHeldToAPlanOfBothWays(t *testing.T) {
 		put(c.left, key)
 	}
 	a, b := survey()
-	path := filepath.Join(t.TempDir(), "agreed")
-	w, err := agreed.Create(path, agreed.Info{Job: "both", Plan: 7, Source: source.Name(), Target: target.Name()})
+	memory := t.TempDir()
+	w, err := agreed.Create(filepath.Join(memory, agreed.StatesFile), agreed.Info{Job: "both", Plan: 7,
+		Source: source.Name(), Target: target.Name()})
+	require.NoError(t, err)
+	q, err := agreed.CreateDoubts(filepath.Join(memory, agreed.DoubtsFile), agreed.DoubtsInfo{Source: source.Name(),
+		Target: target.Name()})
 	require.NoError(t, err)
 	for m := catalog.NewMerge(a.Cursor(""), b.Cursor("")); m.Next(); {
 		if m.A == nil || m.B == nil {
@@ -77,15 +81,16 @@ func TestHeldToAPlanOfBothWays(t *testing.T) {
 		switch left := cases[key].left[1]; {
 		case strings.HasSuffix(left, "!"):
 		case strings.HasSuffix(left, "?"):
-			require.NoError(t, w.Doubt(key, m.A, nil))
+			require.NoError(t, q.Add(key, &agreed.Doubt{Kind: agreed.Unlooked, Source: *m.A, Plan: 7}))
 		default:
 			require.NoError(t, w.Add(key, m.A, m.B), key)
 		}
 	}
 	require.NoError(t, w.Finish())
+	require.NoError(t, q.Finish())
 	require.NoError(t, a.Close())
 	require.NoError(t, b.Close())
-	planned.Left, err = agreed.Open(path, source.Name(), target.Name())
+	planned.Left, err = agreed.OpenMemory(memory, source.Name(), target.Name())
 	require.NoError(t, err)
 	defer func() { require.NoError(t, planned.Close()) }()
 	for key, c := range cases {

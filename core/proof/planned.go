@@ -14,7 +14,7 @@ import (
 type Planned struct {
 	Source, Target *catalog.Catalog
 	// Left is how the run left both sides, of a plan that goes both ways; nil for one that goes one way.
-	Left *agreed.States
+	Left *agreed.Memory
 }
 
 // Close closes all of it.
@@ -58,7 +58,7 @@ func (c *comparing) leftErr() error {
 	if c.left == nil {
 		return nil
 	}
-	return c.left.Err()
+	return errors.Join(c.left.Err(), c.doubts.Err())
 }
 
 // since tells of a key why it is none of the plan's affair: what happened to it after the plan was made.
@@ -106,11 +106,11 @@ func (c *comparing) sinceEither(a, b *object.Entry) string {
 	}
 	hadA, hadB := c.knewSource.at(key), c.knewTarget.at(key)
 	left := c.left.At(key)
+	if c.doubts.At(key) != nil { // what the run left is not known: it is its affair
+		return ""
+	}
 	if left == nil {
 		return cmp.Or(changed("source", hadA, nil, a), changed("target", hadB, nil, b))
-	}
-	if left.Doubt {
-		return ""
 	}
 	return cmp.Or(changed("source", hadA, &left.Source, a), changed("target", hadB, &left.Target, b))
 }

@@ -149,6 +149,8 @@ type Options struct {
 	Digest object.SumKind
 	// Ways are for the summary.
 	Ways plan.Ways
+	// Doubts are what was in doubt before; nil for nothing. A difference says since when there is one.
+	Doubts *agreed.Doubts
 	// Both looks both ways: what is only at the target counts.
 	Both bool
 	// Plan is the plan whose run is proven, and Planned what it knew of both places; nil holds the
@@ -183,12 +185,12 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 		sum.Digest = opts.Digest.String()
 	}
 	c := &comparing{source: source, target: target, method: opts.Method, opts: opts,
-		merge: catalog.NewMerge(from.Cursor(""), to.Cursor(""))}
+		merge: catalog.NewMerge(from.Cursor(""), to.Cursor("")), before: opts.Doubts.Cursor("")}
 	if p := opts.Planned; p != nil {
 		sum.Plan = opts.Plan
 		c.knewSource, c.knewTarget = knownOf(p.Source), knownOf(p.Target)
 		if p.Left != nil {
-			c.left = p.Left.Cursor("")
+			c.left, c.doubts = p.Left.States.Cursor(""), p.Left.Doubts.Cursor("")
 		}
 	}
 	err = inorder.Map(ctx, opts.Workers, c.next, c.compare, func(l Line) error {
@@ -201,7 +203,7 @@ func Run(ctx context.Context, dir string, source, target place.Place, from, to *
 		return d.write(l)
 	})
 	sum.Ended = opts.Now()
-	if err := errors.Join(err, c.merge.Err(), c.knewSource.err(), c.knewTarget.err(), c.leftErr(),
+	if err := errors.Join(err, c.merge.Err(), c.before.Err(), c.knewSource.err(), c.knewTarget.err(), c.leftErr(),
 		d.finish()); err != nil {
 		return nil, err
 	}
@@ -292,14 +294,20 @@ type comparing struct {
 	merge          *catalog.Merge
 	// knewSource and knewTarget are what the plan knew; nil where that does not matter.
 	knewSource, knewTarget *known
-	// left is how a run left both sides, of a plan that goes both ways; nil for others.
-	left *agreed.Cursor
+	// left is how a run left both sides, of a plan that goes both ways, and doubts what of that is
+	// in doubt; nil for others.
+	left   *agreed.Cursor[agreed.State]
+	doubts *agreed.Cursor[agreed.Doubt]
+	// before are the doubts there were.
+	before *agreed.Cursor[agreed.Doubt]
 }
 
 // pair is a key with what either side has of it, and what happened to it since the plan.
 type pair struct {
 	a, b  *object.Entry
 	since string
+	// doubt says since when it is in doubt; "" for one that is not.
+	doubt string
 }
 
 func (c *comparing) next() (pair, bool) {
@@ -311,7 +319,13 @@ func (c *comparing) next() (pair, bool) {
 		if !c.takes(c.merge.A, c.merge.B) {
 			continue
 		}
-		return pair{clone(c.merge.A), clone(c.merge.B), c.since(c.merge.A, c.merge.B)}, true
+		p := pair{a: clone(c.merge.A), b: clone(c.merge.B), since: c.since(c.merge.A, c.merge.B)}
+		if p.a != nil && p.b != nil {
+			if d := c.before.At(p.a.Key); d != nil {
+				p.doubt = d.Since()
+			}
+		}
+		return p, true
 	}
 	return pair{}, false
 }
@@ -377,6 +391,9 @@ func (c *comparing) look(ctx context.Context, p pair) Line {
 	default:
 		l = line(p.a, Different, res.Why)
 		l.There = &State{p.b.Size, p.b.Modified.UTC(), p.b.ETag}
+		if p.doubt != "" {
+			l.Why += "; " + p.doubt
+		}
 	}
 	if res.Sum.Kind != object.NoSum {
 		l.Sum = res.Sum.String()
@@ -442,11 +459,38 @@ type Differences struct {
 
 // OpenDifferences opens those of the proof in dir.
 func OpenDifferences(dir string) (*Differences, error) {
-	f, err := os.Open(filepath.Join(dir, DifferencesFile))
+	return openLines(filepath.Join(dir, DifferencesFile))
+}
+
+func openLines(path string) (*Differences, error) {
+	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	return &Differences{f, json.NewDecoder(bufio.NewReader(f))}, nil
+}
+
+// Each gives each line of the proof in dir to f, in the order of their keys: of all objects, or
+// of those alone that are not the same.
+func Each(dir string, all bool, f func(*Line) error) error {
+	file := DifferencesFile
+	if all {
+		file = ManifestFile
+	}
+	d, err := openLines(filepath.Join(dir, file))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	for {
+		l, err := d.Next()
+		if err == nil && l != nil {
+			err = f(l)
+		}
+		if err != nil || l == nil {
+			return err
+		}
+	}
 }
 
 // Next is the next line, nil after the last.

@@ -261,7 +261,22 @@ type Safety struct {
 	// Unverified is what becomes of objects of which nothing could tell whether they
 	// came or arrived whole; "" is [CountUnverified].
 	Unverified Unverified `toml:"unverified,omitempty"`
+	// Evidence is what has to show that a copy is right before something becomes of its
+	// source, where the source vouches for nothing; "" is [TwoReadings].
+	Evidence Evidence `toml:"evidence,omitempty"`
 }
+
+// Evidence is what shows that a copy is right, where its source vouches for nothing.
+type Evidence string
+
+// What can show it.
+const (
+	// TwoReadings: the source is read once more in full, and held against what the target holds.
+	TwoReadings Evidence = "two-readings"
+	// OneReading: the sum of the reading that made the copy. What was damaged on the way here is
+	// then lost with the source.
+	OneReading Evidence = "one-reading"
+)
 
 // Races is what to do where another writer could come between a look at the target
 // and a write.
@@ -310,6 +325,9 @@ func (g *Safety) check() (string, string) {
 		return setting, strings.Replace(what, `"", `, "", 1)
 	}
 	if setting, what := choice("safety.unverified", g.Unverified, "", CountUnverified, FailUnverified); what != "" {
+		return setting, strings.Replace(what, `"", `, "", 1)
+	}
+	if setting, what := choice("safety.evidence", g.Evidence, "", TwoReadings, OneReading); what != "" {
 		return setting, strings.Replace(what, `"", `, "", 1)
 	}
 	for _, p := range []struct {

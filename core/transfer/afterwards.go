@@ -116,23 +116,27 @@ func (l letting) do() {
 
 // proven holds the target against the source as closely as the job's proof
 // does. For what a run has sent, the checksum that the source's bytes had when
-// they were read stands for them: they are not read a second time, unless the
-// job reads back.
+// they were read stands for them, if the source vouched for them: they are not
+// read a second time then, unless the job reads back. What nobody vouched for is:
+// the sum of a reading that a line has damaged is right for what arrived, and wrong.
 func (t *transfer) proven(there *object.Entry) error {
-	src := *t.effect.Source
-	if t.effect.Kind.Moves() {
-		src.Sums = there.Sums
-	}
+	src := t.effect.Source
 	there.Key = t.effect.Key
 	onItsOwn := *there
 	onItsOwn.Sums = nil // what the target keeps now, not what it said then
+	sent, known := there.Sum(object.CRC64NVME)
+	known = known && t.effect.Kind.Moves() && t.run.opts.Proof != compare.ByReadBack &&
+		(!there.Unverified || t.run.rules.Safety.Evidence == rule.OneReading)
 	var res compare.Result
 	err := t.try(func(int) (err error) {
-		if t.run.gzips != nil && t.run.gzips(src.Key) {
-			res, err = compare.Gzipped(t.run.ctx, object.NoSum, t.side.from, t.effect.Source, t.side.to, &onItsOwn)
-			return err
+		switch {
+		case t.run.gzips != nil && t.run.gzips(src.Key):
+			res, err = compare.Gzipped(t.run.ctx, object.NoSum, t.side.from, src, t.side.to, &onItsOwn)
+		case known && onItsOwn.Size == src.Size:
+			res, err = compare.Against(t.run.ctx, sent, t.side.to, &onItsOwn)
+		default:
+			res, err = compare.Contents(t.run.ctx, t.run.opts.Proof, t.side.from, src, t.side.to, &onItsOwn)
 		}
-		res, err = compare.Contents(t.run.ctx, t.run.opts.Proof, t.side.from, &src, t.side.to, &onItsOwn)
 		return err
 	})
 	if err == nil && !res.Same {

@@ -51,18 +51,18 @@ func TestGzip(t *testing.T) {
 			b, err := catalog.Survey(ctx, w.store, base+"-b", catalog.Options{})
 			require.NoError(t, err)
 			defer b.Close()
-			known, err := agreed.Open(filepath.Join(w.temp, "agreed"), w.folder.Name(), w.store.Name())
+			known, err := agreed.OpenMemory(w.temp, w.folder.Name(), w.store.Name())
 			require.NoError(t, err)
 			defer known.Close()
 			rules := rule.Default()
 			rules.As.Gzip = []string{"**/*.json"}
 			p, err = plan.Build(ctx, base+".plan", a, b, plan.Options{Rules: rules, Source: w.folder.Abilities(),
-				Target: w.store.Abilities(), Agreed: known, Number: w.plans})
+				Target: w.store.Abilities(), Agreed: known.States, Doubts: known.Doubts, Number: w.plans})
 			require.NoError(t, err)
 			defer p.Close()
 			out, snap := w.run(t, ctx, p, w.folder, w.store, quick)
 			require.Zero(t, out.Failed, "%+v", snap.Problems)
-			require.NoError(t, transfer.Agree(ctx, filepath.Join(w.temp, "agreed"), known, p, p.Path+".ledger"))
+			require.NoError(t, transfer.Agree(ctx, w.temp, known, p, p.Path+".ledger"))
 			sum, err := proof.Run(ctx, base+"-proof", w.folder, w.store, a, mustSurvey(t, w.store, base+"-c"), nil,
 				proof.Options{Method: compare.ByStoredSum, Gzips: rules.As.Gzips()})
 			require.NoError(t, err)

@@ -139,7 +139,7 @@ func (m *model) round(t *rapid.T) {
 	b, err := catalog.Survey(ctx, m.target, base+"-b", catalog.Options{})
 	require.NoError(t, err)
 	defer b.Close()
-	known, err := agreed.Open(filepath.Join(m.temp, "agreed"), m.source.Name(), m.target.Name())
+	known, err := agreed.OpenMemory(m.temp, m.source.Name(), m.target.Name())
 	require.NoError(t, err)
 	defer known.Close()
 
@@ -148,16 +148,18 @@ func (m *model) round(t *rapid.T) {
 	w := &m.world
 	w.Source, w.Target, w.KeepsTimes, w.IsTree, w.Agreed = tree(t, a), tree(t, b), able.KeepsTimes, able.Tree,
 		plantest.Agreed{}
-	w.Doubted = map[string]bool{}
+	w.Doubts = map[string]agreed.Doubt{}
 	w.SourceIsTree = true
 	w.Bad = func(string) bool { return false }
 	w.Same = func(x, y object.Entry) bool { return here[x.Key] == there[y.Key] }
-	for c := known.Cursor(""); c.Next(); {
-		w.Doubted[c.Key()] = c.State().Doubt
-		w.Agreed[c.Key()] = [2]object.Entry{c.State().Source, c.State().Target}
+	for c := known.States.Cursor(""); c.Next(); {
+		w.Agreed[c.Key()] = [2]object.Entry{c.Value().Source, c.Value().Target}
+	}
+	for c := known.Doubts.Cursor(""); c.Next(); {
+		w.Doubts[c.Key()] = *c.Value()
 	}
 	p, err := plan.Build(ctx, base+".plan", a, b,
-		plan.Options{Rules: w.Rules, Agreed: known, Source: m.source.Abilities(), Target: able, Now: m.now,
+		plan.Options{Rules: w.Rules, Agreed: known.States, Doubts: known.Doubts, Source: m.source.Abilities(), Target: able, Now: m.now,
 			SameContent: func(_ context.Context, x, y *object.Entry) (bool, error) { return w.Same(*x, *y), nil }})
 	require.NoError(t, err)
 	defer p.Close()
@@ -216,5 +218,5 @@ func (m *model) round(t *rapid.T) {
 	}
 	require.Equal(t, here, texts(t, m.source))
 	require.Equal(t, there, texts(t, m.target))
-	require.NoError(t, transfer.Agree(ctx, filepath.Join(m.temp, "agreed"), known, p, base+".ledger"))
+	require.NoError(t, transfer.Agree(ctx, m.temp, known, p, base+".ledger"))
 }

@@ -62,7 +62,7 @@ func (t *transfer) vouched(there *object.Entry) error {
 // succeeded and failedFor close a transfer; they are called once. there is what
 // is at the receiving side now.
 func (t *transfer) succeeded(bytes int64, there object.Entry) {
-	if t.unverified.Load() {
+	if there.Unverified = t.unverified.Load(); there.Unverified {
 		t.run.meter.unverified.Add(1)
 	}
 	if err := t.run.ledger.Arrived(t.number, bytes, there); err != nil {
@@ -94,7 +94,12 @@ func (t *transfer) failedFor(err error) {
 	if t.run.outage.hopeless(kind) {
 		t.run.cancel(fmt.Errorf("nothing came through from the start: %w", err))
 	}
-	if err := t.run.ledger.Fail(t.number, cause, detail); err != nil {
+	err = t.run.ledger.Fail(t.number, cause, detail)
+	if (kind == place.Exists || kind == place.Changed) && e != nil && e.Place == t.side.to.Name() {
+		// What is there was not planned for: the next plan takes it for the same only by its content.
+		err = errors.Join(err, t.run.ledger.Met(t.number))
+	}
+	if err != nil {
 		t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))
 	}
 }

@@ -191,7 +191,7 @@ func (a *API) planOf(name string, number int) (_ any, err error) {
 	defer p.Close()
 	x := client.Plan{Job: name, Number: p.Info.Number, Made: p.Info.Made, Totals: map[string]client.Total{},
 		Held:     p.Info.Held,
-		Approved: p.Approved(), Notes: p.Info.Notes}
+		Approved: p.Approved(), Notes: p.Info.Notes, Warnings: p.Info.Warnings}
 	for _, k := range plan.Kinds {
 		if t := p.Info.Totals[k]; t.Count > 0 {
 			x.Totals[k.String()] = client.Total{Count: t.Count, Bytes: t.Bytes}

@@ -60,7 +60,8 @@ func (x *Runner) carryOut(ctx context.Context, r *local, ready *workroom.Ready, 
 		r.result.End = history.Clean
 	}
 	r.err = errors.Join(err, db.Save(context.WithoutCancel(ctx), &r.result))
-	if err := x.room.Agree(context.WithoutCancel(ctx), r.job); err != nil { // the next plan tries again
+	if err := x.room.Remember(context.WithoutCancel(ctx), r.job, p.Info.Source.Place,
+		p.Info.Target.Place); err != nil { // the next plan tries again
 		x.ws.Log.Warn("what both sides agree on could not be kept", "job", r.job, "error", err)
 	}
 	x.ws.Log.Info("run ended", "job", r.job, "plan", p.Info.Number, "end", r.result.End, "objects", out.Objects,

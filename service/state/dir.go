@@ -52,12 +52,27 @@ func (d Dir) LockPlanning(job string) (unlock func() error, err error) {
 	return d.lock(job, "planning", ErrPlanning)
 }
 
-func (d Dir) lock(job, file string, busy error) (unlock func() error, err error) {
-	dir, err := d.Job(job)
+// LockMemory takes the right to change what a job remembers until unlock is called. It waits
+// for others, who have it for as long as reading some files takes.
+func (d Dir) LockMemory(job string) (unlock func() error, err error) {
+	f, err := d.lockFile(job, "remembering")
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(dir, file), os.O_CREATE|os.O_RDWR, 0o600)
+	for {
+		if err = unix.Flock(int(f.Fd()), unix.LOCK_EX); err != unix.EINTR {
+			break
+		}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f.Close, nil
+}
+
+func (d Dir) lock(job, file string, busy error) (unlock func() error, err error) {
+	f, err := d.lockFile(job, file)
 	if err != nil {
 		return nil, err
 	}
@@ -66,6 +81,14 @@ func (d Dir) lock(job, file string, busy error) (unlock func() error, err error)
 		return nil, busy
 	}
 	return f.Close, nil
+}
+
+func (d Dir) lockFile(job, file string) (*os.File, error) {
+	dir, err := d.Job(job)
+	if err != nil {
+		return nil, err
+	}
+	return os.OpenFile(filepath.Join(dir, file), os.O_CREATE|os.O_RDWR, 0o600)
 }
 
 // Sweep removes temporary files that killed processes left in the folder. What is younger

@@ -78,7 +78,7 @@ func (s *Room) knew(ctx context.Context, j *job.Job, x *sides, number int) *proo
 	if saved.Info.Rules.Direction != rule.TwoWay {
 		return p
 	}
-	if p.Left, err = s.agreed(ctx, j.Name, x); err != nil || p.Left == nil || p.Left.Info.Plan != number {
+	if p.Left, err = s.memory(ctx, j.Name, x); err != nil || p.Left.Info().Plan != number {
 		p.Close()
 		return nil
 	}

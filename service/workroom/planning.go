@@ -22,7 +22,6 @@ import (
 	"lumtra/core/proof"
 	"lumtra/core/retry"
 	"lumtra/core/rule"
-	"lumtra/core/transfer"
 	"lumtra/service/event"
 	"lumtra/service/workspace"
 )
@@ -80,14 +79,11 @@ func (s *Room) Plan(ctx context.Context, name string, fresh Freshness, a *Activi
 	if len(numbers) > 0 {
 		number = numbers[len(numbers)-1] + 1
 	}
-	opts, err := s.planOptions(ctx, j, x)
-	if err != nil {
-		return plan.Info{}, err
-	}
-	defer opts.Agreed.Close()
-	opts.Number = number
 	a.enter("working out the plan")
-	p, err := plan.Build(ctx, filepath.Join(dir, plan.FileName(number)), x.from, x.to, opts)
+	p, err := s.build(ctx, j, x, filepath.Join(dir, plan.FileName(number)), number)
+	if err != nil && s.setAside(name, err) {
+		p, err = s.build(ctx, j, x, filepath.Join(dir, plan.FileName(number)), number)
+	}
 	if err != nil {
 		return plan.Info{}, err
 	}
@@ -97,13 +93,26 @@ func (s *Room) Plan(ctx context.Context, name string, fresh Freshness, a *Activi
 	return p.Info, nil
 }
 
-// planOptions are what a job's plan follows from. The caller closes Agreed.
-func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.Options, error) {
-	known, err := s.agreed(ctx, j.Name, x)
+// build makes the plan of two surveys.
+func (s *Room) build(ctx context.Context, j *job.Job, x *sides, path string, number int) (*plan.Plan, error) {
+	opts, known, err := s.planOptions(ctx, j, x)
 	if err != nil {
-		return plan.Options{}, err
+		return nil, err
 	}
-	opts := plan.Options{Now: s.ws.Now(), Job: j.Name, Print: j.Print(), Rules: j.Rules, Agreed: known,
+	defer known.Close()
+	opts.Number = number
+	return plan.Build(ctx, path, x.from, x.to, opts)
+}
+
+// planOptions are what a job's plan follows from. The caller closes what is known.
+func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (_ plan.Options, known *agreed.Memory,
+	_ error) {
+	known, err := s.memory(ctx, j.Name, x)
+	if err != nil {
+		return plan.Options{}, nil, err
+	}
+	opts := plan.Options{Now: s.ws.Now(), Job: j.Name, Print: j.Print(), Rules: j.Rules, Agreed: known.States,
+		Doubts: known.Doubts,
 		Source: s.ws.Found(j.Source, x.source), Target: s.ws.Found(j.Target, x.target),
 		Notes: append(s.ws.PlanNotes(j), x.notes...), Ways: promises(x),
 		SameContent: func(ctx context.Context, a, b *object.Entry) (bool, error) {
@@ -123,6 +132,7 @@ func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.Opti
 			return same, err
 		}
 	}
+	s.evidence(j, x, &opts)
 	if place.Can(x.target).Known.Lacks(place.KeepsMeta) {
 		opts.Notes = append(opts.Notes, x.target.Name()+
 			" keeps no metadata: original times, permissions and metadata are lost there")
@@ -144,17 +154,43 @@ func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (plan.Opti
 		}
 	} else if len(j.Select.Tags) > 0 {
 		known.Close()
-		return opts, workspace.BadInput(fmt.Errorf("%s selects by tags, but %s: %s", j.Name, x.source.Name(),
+		return opts, nil, workspace.BadInput(fmt.Errorf("%s selects by tags, but %s: %s", j.Name, x.source.Name(),
 			from.Lacks(place.Tags)))
 	}
 	if opts.Arrived, err = s.arrived(ctx, j, x.from); err != nil {
 		known.Close()
-		return opts, err
+		return opts, nil, err
 	}
 	opts.OtherFacts = func(ctx context.Context, a, b *object.Entry) (string, error) {
 		return otherFacts(ctx, &j.Rules.As, x, a, b)
 	}
-	return opts, nil
+	return opts, known, nil
+}
+
+// rereads tells whether what leaves the source is read there a second time before it does, since
+// nothing there vouches for the first reading.
+func rereads(j *job.Job, x *sides) bool {
+	if j.Afterwards == rule.KeepSource || j.Proof == compare.ByReadBack {
+		return j.Afterwards != rule.KeepSource
+	}
+	way, ok := place.Can(x.source).Promise(place.ReadWhole)
+	return ok && way.Weak && !j.ReadTwice && j.Safety.Evidence != rule.OneReading
+}
+
+// evidence says what a job that takes its source away rests on.
+func (s *Room) evidence(j *job.Job, x *sides, opts *plan.Options) {
+	way, ok := place.Can(x.source).Promise(place.ReadWhole)
+	switch {
+	case j.Afterwards == rule.KeepSource || !ok || !way.Weak:
+	case j.ReadTwice || j.Proof == compare.ByReadBack:
+	case j.Safety.Evidence == rule.OneReading:
+		opts.Warnings = append(opts.Warnings, fmt.Sprintf("what leaves %s is %s by ONE reading (evidence = \"one-reading\"): nothing "+
+			"there vouches for its content, so what a bad line or a bad memory changed on the way here is lost with it",
+			x.source.Name(), j.Afterwards.Becomes()))
+	default:
+		opts.Notes = append(opts.Notes, x.source.Name()+" is read twice: nothing there vouches for its content, so "+
+			"each object is read once more, in full, and held against its copy before it goes")
+	}
 }
 
 // canBeTouched tells whether an object there can be given another time in place.
@@ -198,54 +234,6 @@ func otherFacts(ctx context.Context, as *rule.As, x *sides, a, b *object.Entry) 
 	return what, err
 }
 
-// agreed opens what both sides last agreed on, after taking in what was done
-// since. Nil means that nothing is known.
-func (s *Room) agreed(ctx context.Context, name string, x *sides) (*agreed.States, error) {
-	if err := s.Agree(ctx, name); err != nil {
-		return nil, err
-	}
-	return agreed.Open(s.ws.Dir.Path("jobs", name, "agreed"), x.source.Name(), x.target.Name())
-}
-
-// Agree takes the outcome of plans into what both sides agreed on: of the
-// newest plan that was run since, and of newer ones that found nothing to do.
-func (s *Room) Agree(ctx context.Context, name string) error {
-	dir := s.ws.Dir.Path("jobs", name)
-	path := filepath.Join(dir, "agreed")
-	numbers, err := plan.Numbers(filepath.Join(dir, "plans"))
-	if err != nil {
-		return err
-	}
-	written := time.Time{}
-	if info, err := os.Stat(path); err == nil {
-		written = info.ModTime()
-	}
-	for i := len(numbers) - 1; i >= 0; i-- {
-		p, err := plan.OpenNumber(filepath.Join(dir, "plans"), numbers[i])
-		if err != nil {
-			return err
-		}
-		before, err := agreed.Open(path, p.Info.Source.Place, p.Info.Target.Place)
-		if err != nil {
-			p.Close()
-			return err
-		}
-		ledger := ledgerPath(p)
-		info, statErr := os.Stat(ledger)
-		run := statErr == nil && info.ModTime().After(written)
-		idle := p.Info.NothingToDo() && p.Info.Made.After(written)
-		if run || idle {
-			err = transfer.Agree(ctx, path, before, p, ledger)
-		}
-		before.Close()
-		p.Close()
-		if err != nil || run || idle || p.Info.Made.Before(written) {
-			return err
-		}
-	}
-	return nil
-}
-
 // Effect is what a job would come to, by the surveys there are.
 type Effect struct {
 	plan.Info
@@ -273,11 +261,11 @@ func (s *Room) Effect(ctx context.Context, j *job.Job, each func(*Effect)) (*Eff
 		return nil, err
 	}
 	defer x.close()
-	opts, err := s.planOptions(ctx, j, x)
+	opts, known, err := s.planOptions(ctx, j, x)
 	if err != nil {
 		return nil, err
 	}
-	defer opts.Agreed.Close()
+	defer known.Close()
 	res := &Effect{Lands: x.lands, Share: 1}
 	if j.CompareBy == rule.ByContent {
 		res.Unasked = append(res.Unasked, "contents of equal size count as the same until a plan has looked at them")
@@ -290,7 +278,7 @@ func (s *Room) Effect(ctx context.Context, j *job.Job, each func(*Effect)) (*Eff
 	if s.touched(ctx, to, x.to.Info.Began) || s.touched(ctx, from, x.from.Info.Began) {
 		// What both sides agreed on is newer than what was surveyed: held against
 		// each other, all that a run did would look like somebody's meddling.
-		opts.Agreed = nil
+		opts.Agreed, opts.Doubts = nil, nil
 		res.Unasked = append(res.Unasked,
 			"something here changed these places since they were surveyed: s surveys them anew")
 	}

@@ -10,10 +10,8 @@ import (
 	"slices"
 	"strconv"
 
-	"lumtra/core/agreed"
 	"lumtra/core/compare"
 	"lumtra/core/job"
-	"lumtra/core/object"
 	"lumtra/core/proof"
 	"lumtra/core/rule"
 	"lumtra/service/event"
@@ -82,7 +80,13 @@ func (s *Room) Prove(ctx context.Context, name string, opts ProveOptions, a *Act
 		defer how.Planned.Close()
 		how.Plan = opts.Plan
 	}
+	known, err := s.memory(ctx, name, x)
+	if err != nil {
+		return nil, err
+	}
+	how.Doubts = known.Doubts
 	p.Summary, err = proof.Run(ctx, p.Dir, x.source, x.target, x.from, x.to, &a.Compared, how)
+	known.Close()
 	if err != nil {
 		os.RemoveAll(p.Dir) // half a proof proves nothing
 		return nil, err
@@ -92,45 +96,12 @@ func (s *Room) Prove(ctx context.Context, name string, opts ProveOptions, a *Act
 			s.ws.Log.Warn("what a plan knew could not be cleared away", "job", name, "error", err)
 		}
 	}
-	if err := s.doubt(ctx, j, x, p); err != nil {
+	if err := s.Remember(ctx, name, x.source.Name(), x.target.Name()); err != nil { // the next plan tries again
 		s.ws.Log.Warn("what a proof found could not be kept for the next plan", "job", name, "error", err)
 	}
 	s.ws.Events.Publish(event.Event{Kind: event.ProofMade, Job: name, Number: number})
 	s.ws.Log.Info("proved", "job", name, "proof", number, "holds", p.Holds(), "objects", p.Objects)
 	return p, nil
-}
-
-// doubt remembers what a proof found different: the next plan sends it again,
-// whatever size and time say. What was compressed on the way is another by design.
-func (s *Room) doubt(ctx context.Context, j *job.Job, x *sides, p *Proof) error {
-	before, err := s.agreed(ctx, j.Name, x)
-	if err != nil {
-		return err
-	}
-	defer before.Close()
-	whole := p.Gaps == 0 && p.Objects[proof.Unproven] == 0
-	if p.Objects[proof.Different] == 0 && (before == nil || before.Info.Doubts == 0) {
-		return nil
-	}
-	lines, err := proof.OpenDifferences(p.Dir)
-	if err != nil {
-		return err
-	}
-	defer lines.Close()
-	path := s.ws.Dir.Path("jobs", j.Name, "agreed")
-	info := agreed.Info{Job: j.Name, Source: x.source.Name(), Target: x.target.Name()}
-	return agreed.Mark(path, before, info, whole, func() (*agreed.Found, error) {
-		for {
-			l, err := lines.Next()
-			if err != nil || l == nil {
-				return nil, err
-			}
-			if l.Verdict == proof.Different && l.There != nil {
-				return &agreed.Found{Key: l.Key, Source: object.Entry{Size: l.Size, Modified: l.Modified},
-					Target: object.Entry{Size: l.There.Size, Modified: l.There.Modified, ETag: l.There.ETag}}, nil
-			}
-		}
-	})
 }
 
 // mendedAtMost is how many keys a job of differences names; with more it looks

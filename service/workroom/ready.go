@@ -122,7 +122,10 @@ var (
 )
 
 // ledgerPath is where a plan's ledger lies: beside it.
-func ledgerPath(p *plan.Plan) string { return strings.TrimSuffix(p.Path, ".plan") + ".ledger" }
+func ledgerPath(p *plan.Plan) string { return ledgerOf(p.Path) }
+
+// ledgerOf is where the ledger of the plan at a path lies.
+func ledgerOf(path string) string { return strings.TrimSuffix(path, ".plan") + ".ledger" }
 
 func (s *Room) openLedger(p *plan.Plan, durable bool) (ledger.Ledger, error) {
 	return ledger.Open(ledgerPath(p), fmt.Sprintf("%s %s", p.Info.Print, p.Info.Made.Format(time.RFC3339Nano)), durable)

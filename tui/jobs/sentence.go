@@ -327,6 +327,14 @@ var (
 		choice{"", "counted",
 			"Objects of which no side keeps a checksum are done, and their number is told."},
 		choice{"fail", "failed", "Such objects have failed, and the run is not clean."})
+	evidence = choose("safety.evidence", "Copies whose source keeps nothing to hold them against",
+		func(j *job.Job) string {
+			return map[rule.Evidence]string{rule.OneReading: "one-reading"}[j.Safety.Evidence]
+		},
+		choice{"", "a second reading of it",
+			"Where the source keeps no checksum it is read again, in full, and held against the copy before it goes."},
+		choice{"one-reading", "the reading that made it",
+			"It goes by one reading: what was damaged on the way here is lost with it."})
 	readTwice = choose("read-twice", "Sources that keep no checksum",
 		func(j *job.Job) string { return map[bool]string{true: "true"}[j.ReadTwice] },
 		choice{"", "once", "Content is read once."},
@@ -501,6 +509,9 @@ func sentence(j *job.Job) [][]segment {
 			then = append(then, plain(" in "), say(archive))
 		case rule.TagSource:
 			then = append(then, plain(" "), say(sourceTags))
+		}
+		if j.Afterwards != rule.KeepSource {
+			then = append(then, plain(" , shown by "), say(evidence))
 		}
 		last = append(append(then, plain(" ; ")), last...)
 	}

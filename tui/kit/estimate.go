@@ -45,6 +45,9 @@ func EstimateLines(t *look.Theme, e *estimate.Estimate, width int) []string {
 	if e.Digesting >= time.Millisecond {
 		lines = append(lines, row("digests", Span(e.Digesting)+" of processor time on this machine")...)
 	}
+	if e.Rereading >= time.Millisecond {
+		lines = append(lines, row("", Span(e.Rereading)+" of it for reading the source a second time, before it goes")...)
+	}
 	if n := len(e.Past); n > 0 {
 		p := e.Past[0]
 		lines = append(lines,

@@ -39,6 +39,11 @@ func (s *Screen) Render(width, height int) string {
 		return kit.Lines(s.changesLines(sh, width, height), width, height)
 	}
 	lines = append(lines, s.totals(j, sh, width)...)
+	for _, warning := range j.Plan.Warnings {
+		for _, part := range kit.Wrap(object.Display(warning), width-4) {
+			lines = append(lines, "  "+t.Flare.Render(part))
+		}
+	}
 	for _, note := range j.Plan.Notes {
 		lines = append(lines, kit.Fit("  "+t.Dusk.Render("· "+object.Display(note)), width))
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"lumtra/core/agreed"
 	"lumtra/core/object"
 	"lumtra/core/plan"
 	"lumtra/core/rule"
@@ -22,8 +23,8 @@ type Agreed map[string][2]object.Entry
 
 // World is all a plan follows from.
 type World struct {
-	// Doubted are the keys whose agreement is none: the target is in doubt.
-	Doubted        map[string]bool
+	// Doubts are about keys whose agreement is none.
+	Doubts         map[string]agreed.Doubt
 	Source, Target Tree
 	Agreed         Agreed
 	Rules          rule.Rules
@@ -105,11 +106,14 @@ func (w *World) key(k string, below bool) Outcome {
 	src, here := w.Source[k]
 	dst, there := w.Target[k]
 	was, agreed := w.Agreed[k]
-	doubted := w.Doubted[k] && there && alike(dst, was[1])
-	if w.Doubted[k] {
+	doubt, any := w.Doubts[k]
+	doubted := any && there && (doubt.Kind == 'u' || doubt.Kind == 'd' && alike(dst, doubt.Target))
+	if any {
 		agreed = false
 	}
 	twoWay := w.Rules.Direction == rule.TwoWay
+	unsure := any || agreed && here && there && !alike(src, was[0]) && !alike(dst, was[1]) ||
+		twoWay && !agreed && !(w.KeepsTimes && src.Modified.Equal(dst.Modified))
 	srcMoved := !agreed || !here || !alike(src, was[0])
 	dstMoved := !agreed || !there || !alike(dst, was[1])
 	switch {
@@ -139,11 +143,11 @@ func (w *World) key(k string, below bool) Outcome {
 		return w.conflict(src, here, dst, there)
 	case doubted:
 		return Outcome{Kind: plan.Change}
-	case w.same(src, dst, agreed, srcMoved, dstMoved):
-		meta := w.KeepsTimes && !twoWay && (w.Rules.CompareBy == rule.BySize || w.Rules.CompareBy == rule.ByContent) &&
+	case w.same(src, dst, agreed, srcMoved, dstMoved, unsure):
+		byContent := w.Rules.CompareBy == rule.ByContent || unsure
+		meta := w.KeepsTimes && !twoWay && (w.Rules.CompareBy == rule.BySize || byContent) &&
 			!src.Modified.Equal(dst.Modified) ||
-			!w.KeepsTimes && !twoWay && w.Rules.CompareBy == rule.ByContent && agreed &&
-				!was[0].Modified.Equal(src.Modified)
+			!w.KeepsTimes && !twoWay && byContent && agreed && !was[0].Modified.Equal(src.Modified)
 		if meta {
 			return Outcome{Kind: plan.Meta}
 		}
@@ -202,11 +206,12 @@ func alike(a, b object.Entry) bool {
 	return a.Size == b.Size && a.Modified.Equal(b.Modified)
 }
 
-func (w *World) same(src, dst object.Entry, agreed, srcMoved, dstMoved bool) bool {
-	twoWay := w.Rules.Direction == rule.TwoWay
+func (w *World) same(src, dst object.Entry, agreed, srcMoved, dstMoved, unsure bool) bool {
 	switch {
 	case w.Rules.CompareBy == rule.SendAll, src.Size != dst.Size:
 		return false
+	case unsure:
+		return w.Same(src, dst)
 	case w.Rules.CompareBy == rule.BySize:
 		return true
 	case w.Rules.CompareBy == rule.ByContent:
@@ -217,8 +222,6 @@ func (w *World) same(src, dst object.Entry, agreed, srcMoved, dstMoved bool) boo
 		return true
 	case w.KeepsTimes:
 		return src.Modified.Equal(dst.Modified)
-	case twoWay && agreed:
-		return false
 	}
 	return !src.Modified.After(dst.Modified)
 }
