@@ -31,6 +31,7 @@ type planFlags struct {
 	compare  int
 	export   string
 	checks   bool
+	contents bool
 }
 
 func (o *planFlags) add(c *cobra.Command) {
@@ -40,13 +41,15 @@ func (o *planFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&o.resurvey, "resurvey", "", "survey only what starts with this prefix anew")
 	c.Flags().IntVar(&o.compare, "compare", 0, "tell the differences to the plan with this number")
 	c.Flags().StringVar(&o.export, "export", "", "write the plan to a file: .csv, .jsonl, .svg or .pdf; - for CSV here")
+	c.Flags().BoolVar(&o.contents, "contents", false,
+		"compare contents where else size and a later time alone would say that an object is the same")
 	c.Flags().BoolVar(&o.checks, "checks", false, "look at permissions, room, names and the like before a run")
 }
 
 // planOrOpen makes a plan, or opens a saved one, and does what the flags say.
 func (a *app) planOrOpen(ctx context.Context, s *service.Service, job string, o *planFlags) (info plan.Info,
 	err error) {
-	fresh := workroom.Freshness{Prefix: o.resurvey}
+	fresh := workroom.Freshness{Prefix: o.resurvey, Contents: o.contents}
 	format := report.CSV
 	if o.export != "" && o.export != "-" {
 		format = report.Format(strings.TrimPrefix(filepath.Ext(o.export), "."))

@@ -29,6 +29,9 @@ const (
 	CaseFolds      Habit = "case-folds"
 	AccentsFold    Habit = "accents-fold"
 	EndsTrimmed    Habit = "ends-trimmed"
+	// NonCharsChange is about names in listings alone: they are kept as they were.
+	NonCharsChange Habit = "noncharacters-change"
+	LineFeed404    Habit = "line-feed-404"
 
 	PutUnconditional  Habit = "put-unconditional"
 	JoinUnconditional Habit = "join-unconditional"
@@ -59,6 +62,12 @@ const (
 	ListingPlain    Habit = "listing-plain"
 	ListingByFolder Habit = "listing-by-folder"
 	MetadataDropped Habit = "metadata-dropped"
+	MetadataStays   Habit = "metadata-stays"
+	Metadata256     Habit = "metadata-256"
+	TimesRoundUp    Habit = "times-round-up"
+	ListingETags    Habit = "listing-etags"
+	UploadsUndated  Habit = "uploads-undated"
+	AnswersBare     Habit = "answers-bare"
 	Forgets         Habit = "forgets"
 )
 
@@ -95,6 +104,14 @@ var habitWords = map[Habit]string{
 	ListingPlain:      "does not encode names in listings",
 	ListingByFolder:   "lists what is below a/ before a-b and a.b",
 	MetadataDropped:   "keeps no metadata",
+	NonCharsChange:    "lists names with U+FFFE or U+FFFF as with U+FFFD",
+	LineFeed404:       "answers 404 to names with a line feed",
+	MetadataStays:     "keeps, with what is overwritten, metadata that the new object has not",
+	Metadata256:       "answers 500 to metadata of more than 256 bytes a value",
+	TimesRoundUp:      "tells times rounded up to the next second",
+	ListingETags:      "lists what was copied inside it with another ETag than it tells of it alone",
+	UploadsUndated:    "tells one fixed date of all unfinished uploads",
+	AnswersBare:       "tells in answers what the reference requires, and no more",
 	Forgets:           "takes content and keeps nothing of it",
 }
 
@@ -146,6 +163,51 @@ func (s *Server) folded(key string) string {
 		}
 	}
 	return key
+}
+
+// copied begins the ETags of what was copied by a stand-in that lists it with others.
+const copied = "copied-"
+
+// listed is an ETag as a listing tells it.
+func (s *Server) listed(etag string) string {
+	if s.has(ListingETags) {
+		return strings.TrimPrefix(etag, copied)
+	}
+	return etag
+}
+
+// named is a key as a listing tells it.
+func (s *Server) named(key string) string {
+	if s.has(NonCharsChange) {
+		return strings.NewReplacer("\ufffe", "\ufffd", "\uffff", "\ufffd").Replace(key)
+	}
+	return key
+}
+
+// takes refuses what a habit does not take to be written.
+func (s *Server) takes(v *version) error {
+	if s.has(LineFeed404) && strings.Contains(v.Key, "\n") {
+		return fault(http.StatusNotFound, "NoSuchKey", "there is no such key")
+	}
+	for _, value := range v.Meta {
+		if s.has(Metadata256) && len(value) > 256 {
+			return fault(http.StatusInternalServerError, "InternalError", "We encountered an internal error")
+		}
+	}
+	return nil
+}
+
+// stays puts the metadata of what is overwritten into what is not told to have other.
+func (s *Server) stays(v, old *version) {
+	if !s.has(MetadataStays) || old == nil || old.gone() {
+		return
+	}
+	merged := maps.Clone(old.Meta)
+	if merged == nil {
+		merged = map[string]string{}
+	}
+	maps.Copy(merged, v.Meta)
+	v.Meta = merged
 }
 
 // conditional are the operations with conditions that each habit ignores.
@@ -223,9 +285,9 @@ func (s *Server) accustomSums(r *http.Request) error {
 // tells whether checksums are kept with objects and told.
 func (s *Server) tells() bool { return !s.has(SumsIgnored) && !s.has(SumsRefused) }
 
-// told is a checksum as an answer has it: "" where none are told.
+// told is a checksum as an answer to a write has it: "" where none are told.
 func (s *Server) told(sum string) string {
-	if !s.tells() {
+	if !s.tells() || s.has(AnswersBare) {
 		return ""
 	}
 	return sum

@@ -134,9 +134,9 @@ func (c *call) list() error {
 		last = key
 		v := stack[0]
 		out.WriteString("<Contents>")
-		text("Key", sp.encode(key))
+		text("Key", sp.encode(c.s.named(key)))
 		text("LastModified", v.Modified.Format(isoForm))
-		text("ETag", `"`+v.ETag+`"`)
+		text("ETag", `"`+c.s.listed(v.ETag)+`"`)
 		text("Size", strconv.FormatInt(v.Size, 10))
 		text("StorageClass", v.class())
 		out.WriteString("</Contents>")
@@ -239,12 +239,12 @@ func (c *call) listVersions() error {
 				return false
 			}
 			n++
-			l := line{XMLName: xml.Name{Local: "Version"}, Key: sp.encode(key), VersionId: v.ID, IsLatest: i == 0,
+			l := line{XMLName: xml.Name{Local: "Version"}, Key: sp.encode(c.s.named(key)), VersionId: v.ID, IsLatest: i == 0,
 				LastModified: v.Modified.Format(isoForm)}
 			if v.Marker {
 				l.XMLName.Local = "DeleteMarker"
 			} else {
-				l.ETag, l.Size, l.StorageClass = `"`+v.ETag+`"`, &v.Size, v.class()
+				l.ETag, l.Size, l.StorageClass = `"`+c.s.listed(v.ETag)+`"`, &v.Size, v.class()
 			}
 			out.Lines = append(out.Lines, l)
 			out.NextKeyMarker, out.NextVersionIdMarker = sp.encode(key), v.ID
@@ -284,8 +284,11 @@ func (c *call) listUploads() error {
 	b.mu.RLock()
 	for _, u := range b.uploads {
 		if strings.HasPrefix(u.Object.Key, c.query.Get("prefix")) {
-			out.Upload = append(out.Upload, line{u.Object.Key, u.ID, u.Object.Modified.Format(isoForm),
-				u.Object.class()})
+			begun := u.Object.Modified
+			if c.s.has(UploadsUndated) {
+				begun = time.Unix(0, 0).UTC()
+			}
+			out.Upload = append(out.Upload, line{u.Object.Key, u.ID, begun.Format(isoForm), u.Object.class()})
 		}
 	}
 	b.mu.RUnlock()
@@ -329,7 +332,10 @@ func (s *Server) now() time.Time {
 	if s.has(WholeSeconds) {
 		step = time.Second
 	}
-	return time.Now().UTC().Truncate(step)
+	if now := time.Now().UTC().Truncate(step); !s.has(TimesRoundUp) {
+		return now
+	}
+	return time.Now().UTC().Add(time.Second).Truncate(time.Second)
 }
 
 // line is one of a listing: what another order of it goes by, and where its text begins.

@@ -25,6 +25,9 @@ func (c *call) begin() error {
 		return err
 	}
 	up := &upload{ID: rand.Text(), Object: c.newVersion()}
+	if err := c.s.takes(&up.Object); err != nil {
+		return err
+	}
 	b.mu.Lock()
 	err = b.commit(change{Begin: up})
 	b.mu.Unlock()
@@ -64,7 +67,7 @@ func (c *call) putPart() error {
 	}
 	c.w.Header().Set("ETag", `"`+got.etag+`"`)
 	for name, sum := range got.sums {
-		if c.s.tells() {
+		if c.s.told(sum) != "" {
 			c.w.Header().Set(name, sum)
 		}
 	}
@@ -236,6 +239,7 @@ func (c *call) complete() error {
 	if want := c.r.Header.Get(ownSum); len(in.Part) == 0 || want != "" && want != whole.Base64() {
 		return fault(http.StatusBadRequest, "BadDigest", "the whole object's checksum is "+whole.Base64())
 	}
+	c.s.stays(&v, b.find(v.Key, ""))
 	v.Sums = map[string]string{ownSum: whole.Base64()}
 	v.ETag, v.ID = c.s.joinedETag(whole.Hex(), v.Size, etags), b.nextID()
 	var old *version

@@ -66,6 +66,7 @@ func (c *call) place(b *bucket, v *version) error {
 	if err := c.conditions(b.find(v.Key, "")); err != nil {
 		return err
 	}
+	c.s.stays(v, b.find(v.Key, ""))
 	v.ID = b.nextID()
 	var old *version
 	if v.ID == "null" {
@@ -100,6 +101,10 @@ func (c *call) putObject() error {
 	}
 	v := c.newVersion()
 	v.Size, v.ETag, v.Sums, v.Body = got.size, got.etag, got.sums, got.body
+	if err := c.s.takes(&v); err != nil {
+		b.release(got.body)
+		return err
+	}
 	if c.s.has(Forgets) {
 		b.release(got.body)
 		c.describe(&v, true)
@@ -109,7 +114,7 @@ func (c *call) putObject() error {
 		b.release(got.body)
 		return err
 	}
-	c.describe(&v, true)
+	c.describe(&v, !c.s.has(AnswersBare))
 	return nil
 }
 
@@ -324,6 +329,9 @@ func (c *call) copyObject() error {
 		v.Tags = src.Tags
 	}
 	v.Size, v.ETag, v.Sums = src.Size, src.ETag, src.Sums
+	if c.s.has(ListingETags) && !strings.HasPrefix(v.ETag, copied) {
+		v.ETag = copied + v.ETag
+	}
 	if v.Body, err = store(to, body, src.Size, map[string]hash.Hash{}); err != nil {
 		return err
 	}
@@ -339,9 +347,9 @@ func (c *call) copyObject() error {
 		LastModified      string
 		ETag              string
 		ChecksumCRC64NVME string `xml:",omitempty"`
-		ChecksumType      string
+		ChecksumType      string `xml:",omitempty"`
 	}{LastModified: v.Modified.Format(isoForm), ETag: `"` + v.ETag + `"`, ChecksumCRC64NVME: c.s.told(v.Sums[ownSum]),
-		ChecksumType: "FULL_OBJECT"})
+		ChecksumType: c.s.told("FULL_OBJECT")})
 }
 
 // tagging is a document of tags: "Tagging" in one dialect, "Tags" in the other.

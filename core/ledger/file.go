@@ -42,10 +42,10 @@ type File struct {
 	compact int64 // the size from which compacting may pay
 }
 
-// stray counts the uploads opened without an answer, since a time.
+// stray counts the uploads opened without an answer.
 type stray struct {
+	Stray
 	count int
-	since time.Time
 }
 
 // ErrOtherPlan means that a ledger was written for another plan.
@@ -161,7 +161,14 @@ func (l *File) replay(body []byte, print string) error {
 	case recordDone:
 		l.markDone(effect, f.size())
 	case recordIntend:
-		l.intend(effect, time.Unix(0, f.varint()))
+		s := Stray{Since: time.Unix(0, f.varint())}
+		if n := f.uvarint(); n > 0 { // one more than there were
+			s.Noted = true
+			for range min(n-1, mostBefore) {
+				s.Before = append(s.Before, f.text())
+			}
+		}
+		l.intend(effect, s)
 	case recordFound:
 		delete(l.strays, effect)
 	case recordBegin:
@@ -190,10 +197,14 @@ func (l *File) markDone(effect, bytes int64) {
 	delete(l.uploads, effect)
 }
 
-func (l *File) intend(effect int64, at time.Time) {
+// mostBefore is how many uploads of one key are noted: no key has more at once that means well.
+const mostBefore = 1000
+
+// intend takes in another. What was there before the first of them was there before all.
+func (l *File) intend(effect int64, at Stray) {
 	s := l.strays[effect]
-	if s.count++; s.since.IsZero() {
-		s.since = at
+	if s.count++; s.count == 1 {
+		s.Stray = at
 	}
 	l.strays[effect] = s
 }
@@ -241,12 +252,23 @@ func (l *File) Arrived(effect, bytes int64, there object.Entry) error {
 
 // intended notes that an upload is about to be opened: should nobody live to see
 // the answer, it is known where to look for it.
-func (l *File) Intend(effect int64) error {
-	now := time.Now()
+func (l *File) Intend(effect int64, s Stray) error {
+	s.Since = time.Now()
+	s.Noted = s.Noted && len(s.Before) <= mostBefore
 	l.mu.Lock()
-	l.intend(effect, now)
+	l.intend(effect, s)
 	l.mu.Unlock()
-	return l.commit(recordIntend, effect, func(b []byte) []byte { return binary.AppendVarint(b, now.UnixNano()) })
+	return l.commit(recordIntend, effect, func(b []byte) []byte {
+		b = binary.AppendVarint(b, s.Since.UnixNano())
+		if !s.Noted {
+			return binary.AppendUvarint(b, 0)
+		}
+		b = binary.AppendUvarint(b, uint64(len(s.Before))+1)
+		for _, id := range s.Before {
+			b = appendText(b, id)
+		}
+		return b
+	})
 }
 
 // begun notes the upload that was opened.
@@ -262,12 +284,12 @@ func (l *File) Begin(effect int64, id string, partSize int64) error {
 }
 
 // Stray tells whether an upload of the effect may be open that nobody knows the
-// name of, and since when.
-func (l *File) Stray(effect int64) (since time.Time, ok bool) {
+// name of.
+func (l *File) Stray(effect int64) (Stray, bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	s, ok := l.strays[effect]
-	return s.since, ok
+	return s.Stray, ok
 }
 
 // Found notes that such uploads are seen to.

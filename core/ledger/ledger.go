@@ -32,7 +32,7 @@ type Ledger interface {
 	// Intend notes that an upload is about to be opened, Begin that it was, in parts of so
 	// many bytes, Part that a part of it has arrived, Abort that it was given up. Found notes
 	// that uploads that were intended and have no name are seen to.
-	Intend(effect int64) error
+	Intend(effect int64, s Stray) error
 	Begin(effect int64, id string, partSize int64) error
 	Part(effect int64, p place.Part) error
 	Abort(effect int64) error
@@ -54,10 +54,10 @@ type Reader interface {
 
 	// Upload is the unfinished upload of an effect, nil if there is none; Uploads are the
 	// names of all that are open. Stray tells whether an upload of the effect may be open
-	// that nobody knows the name of, and since when. Unfinished tells that there is any.
+	// that nobody knows the name of. Unfinished tells that there is any.
 	Upload(effect int64) *Upload
 	Uploads() map[string]bool
-	Stray(effect int64) (since time.Time, ok bool)
+	Stray(effect int64) (s Stray, ok bool)
 	Unfinished() bool
 
 	// Arrivals tells what is there since each effect, as of now. The caller closes it.
@@ -65,6 +65,14 @@ type Reader interface {
 	// Failures are the effects that have failed and not been done since: of one cause, or
 	// with "" of any, in the order in which they failed, at most limit of them; 0 is all.
 	Failures(cause string, limit int) ([]Failure, error)
+}
+
+// Stray is an upload that may be open without anybody knowing its name: since when, and which uploads of its key were
+// there before, if that was Noted.
+type Stray struct {
+	Since  time.Time
+	Before []string
+	Noted  bool
 }
 
 // NoEffect is the number of what is done for the run as a whole, of which nothing is noted.

@@ -19,7 +19,7 @@ func seedLedger(f *testing.F) []byte {
 	there := object.Entry{Size: 3, ETag: "e", Modified: time.Unix(5, 6),
 		Sums: []object.Sum{{Kind: object.CRC64NVME, Value: "12345678"}}}
 	require.NoError(f, l.Arrived(1, 3, there))
-	require.NoError(f, l.Intend(2))
+	require.NoError(f, l.Intend(2, Stray{Before: []string{"u1", "u2"}, Noted: true}))
 	require.NoError(f, l.Begin(2, "upload", 8<<20))
 	require.NoError(f, l.Doubt(1))
 	require.NoError(f, l.SawTo(1))

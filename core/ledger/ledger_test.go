@@ -31,9 +31,9 @@ func TestLedgerStaysSmall(t *testing.T) {
 	for stream := range 8 {
 		all.Go(func() {
 			for n := int64(stream); n < effects; n += 8 {
-				require.NoError(t, l.Intend(n))
+				require.NoError(t, l.Intend(n, Stray{}))
 				if n%50 == 7 { // no answer came
-					require.NoError(t, l.Intend(n))
+					require.NoError(t, l.Intend(n, Stray{}))
 				}
 				require.NoError(t, l.Begin(n, fmt.Sprint("upload ", n), 5<<20))
 				for p := range parts {

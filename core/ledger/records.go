@@ -18,7 +18,7 @@ const ledgerMagic = "LUMTRAL3"
 const (
 	recordStart  = 's' // text: the plan's print; first record of the file
 	recordDone   = 'd' // bytes moved, sum, then what is there: ETag, size, time; digest; 1 if held against the source
-	recordIntend = 'i' // time: an upload is about to be opened
+	recordIntend = 'i' // time: an upload is about to be opened; 0, or one more than there were, and their IDs
 	recordBegin  = 'b' // upload ID, part size
 	recordPart   = 'p' // part number, size, ETag, sum
 	recordAbort  = 'a' // the upload was dropped

@@ -31,6 +31,9 @@ type byHand struct {
 	id    string
 	since time.Time
 	lost  bool
+	// were are the uploads of the pack that were there before, if that is known.
+	were  []string
+	knows bool
 }
 
 func (b *byHand) Try(step func(int) error) error { return retry.Usual.Do(b.ctx, step) }
@@ -43,6 +46,7 @@ func (*byHand) Sent(place.Part) error            { return nil }
 func (b *byHand) Open(begin func() error) error {
 	if b.since.IsZero() {
 		b.since = time.Now()
+		b.look()
 	}
 	if err := b.note(); err != nil {
 		return err
@@ -52,6 +56,23 @@ func (b *byHand) Open(begin func() error) error {
 		b.lost = b.lost || err != nil
 		return err
 	})
+}
+
+// look notes which uploads of the pack are there: they are others'.
+func (b *byHand) look() {
+	parts := place.Can(b.to).Parts
+	if _, ok := parts.(place.UploadFinder); !ok || b.file == nil {
+		return
+	}
+	var ups []place.Upload
+	err := b.Ask(func() (err error) {
+		ups, err = place.UploadsOf(b.ctx, parts, b.key)
+		return err
+	})
+	b.were, b.knows = nil, err == nil
+	for _, up := range ups {
+		b.were = append(b.were, up.ID)
+	}
 }
 
 func (b *byHand) Began(id string, _ int64) error {
@@ -79,7 +100,11 @@ func (b *byHand) note() error {
 	}
 	line := ""
 	if b.id != "" || !b.since.IsZero() {
-		line = fmt.Sprintf("%d %s\n", max(0, b.since.Unix()), b.id)
+		line = fmt.Sprintf("%d %s", max(0, b.since.Unix()), b.id)
+		if were := strings.Join(b.were, " "); b.knows && len(line)+len(were) < mostNote && !strings.Contains(were, "\n") {
+			line += strings.TrimSuffix(" before "+were, " ")
+		}
+		line += "\n"
 	}
 	_, err := b.file.WriteAt([]byte(line), 0)
 	if err == nil {
@@ -101,7 +126,7 @@ func (b *byHand) drop(ctx context.Context) error {
 	}
 	if !b.since.IsZero() {
 		errs = append(errs, place.AbortStrays(ctx, parts, place.Strays{Key: b.key, Since: b.since,
-			Until: b.since.Add(strayTime)}, ask))
+			Until: b.since.Add(strayTime), Before: b.were, Noted: b.knows}, ask))
 	}
 	return errors.Join(errs...)
 }
@@ -133,6 +158,9 @@ func newByHand(ctx context.Context, dir string, to place.Place, key string) (*by
 	return b, nil
 }
 
+// mostNote is how long a note may be.
+const mostNote = 4000
+
 // before drops what a change left that was killed, and has the file hold nothing.
 func (b *byHand) before() error {
 	was, err := io.ReadAll(io.LimitReader(b.file, 4096))
@@ -141,6 +169,8 @@ func (b *byHand) before() error {
 	}
 	line, _, whole := strings.Cut(string(was), "\n")
 	when, id, ok := strings.Cut(line, " ")
+	id, were, knows := strings.Cut(id, " before")
+	b.were, b.knows = strings.Fields(were), knows
 	if seconds, err := strconv.ParseInt(when, 10, 64); whole && ok && err == nil {
 		if b.id = id; seconds > 0 {
 			b.since = time.Unix(seconds, 0)
@@ -150,7 +180,7 @@ func (b *byHand) before() error {
 	if err := b.ctx.Err(); err != nil {
 		return err
 	}
-	b.id, b.since = "", time.Time{}
+	b.id, b.since, b.were, b.knows = "", time.Time{}, nil, false
 	return b.note()
 }
 

@@ -353,7 +353,9 @@ func (s *Upload) openUpload() error {
 			errors.New("a pack of this size goes in parts, which this place does not take"))
 	}
 	err := s.steps.Open(func() (err error) {
-		s.up, err = s.can.Parts.Begin(s.ctx, s.key, s.opts)
+		opts := s.opts
+		opts.PartSize = int64(s.size)
+		s.up, err = s.can.Parts.Begin(s.ctx, s.key, opts)
 		return err
 	})
 	if err == nil {

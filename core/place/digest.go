@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"maps"
+	"strconv"
 	"strings"
 
 	"lumtra/core/object"
@@ -61,4 +62,22 @@ func ParseDigest(value string, kind object.SumKind, of object.Sum) object.Sum {
 		return object.Sum{}
 	}
 	return object.Sum{Kind: kind, Value: string(raw)}
+}
+
+// FormatWrote writes a checksum and the size of its content as the value they are kept as beside an object:
+// "checksum/size".
+func FormatWrote(sum object.Sum, size int64) string {
+	return sum.Hex() + "/" + strconv.FormatInt(size, 10)
+}
+
+// ParseWrote reads a value that FormatWrote wrote. It gives the [object.CRC64NVME] if it is of content of this size,
+// and zero if not.
+func ParseWrote(value string, size int64) object.Sum {
+	sum, of, ok := strings.Cut(value, "/")
+	raw, err := hex.DecodeString(sum)
+	if n, bad := strconv.ParseInt(of, 10, 64); !ok || err != nil || len(raw) != object.CRC64NVME.Size() || bad != nil ||
+		n != size {
+		return object.Sum{}
+	}
+	return object.Sum{Kind: object.CRC64NVME, Value: string(raw)}
 }

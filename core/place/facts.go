@@ -2,6 +2,7 @@ package place
 
 import (
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"sync"
@@ -70,12 +71,18 @@ const (
 	// KeepsMeta: metadata come back as written; KeepsMeta2K: so do 2 KB of them.
 	KeepsMeta   Ask = "metadata-kept"
 	KeepsMeta2K Ask = "metadata-2-kb-kept"
+	// MetaReplaced: writing over an object drops the metadata it had. Where it does not, what metadata say of
+	// content may be of another one.
+	MetaReplaced Ask = "metadata-replaced"
 	// KeepsTags: tags come back as set.
 	KeepsTags Ask = "tags-kept"
 	// ListsInOrder: listings are in byte order of UTF-8; ListsEncoded: names in
 	// them are encoded when that is asked for.
 	ListsInOrder Ask = "listing-in-order"
 	ListsEncoded Ask = "listing-encoded"
+	// ListsETags: a listing tells the ETag of an object that an answer about it alone tells, also of one that
+	// was copied inside the store.
+	ListsETags Ask = "listing-tells-etag"
 	// FineTimes: listings tell times finer than seconds. No reference promises it.
 	FineTimes Ask = "times-below-seconds"
 )
@@ -109,7 +116,13 @@ const (
 	PartEnds     NameClass = "dot at part"    // "a./b"
 	Blanks       NameClass = "blank at end"   // begins or ends with a blank, or a part does
 	Controls     NameClass = "control"        // control characters
+	LineBreaks   NameClass = "line break"     // line feeds and carriage returns, which are apart from the others
 	Escapes      NameClass = "percent escape" // "a%2Fb", "a+b"
+	Reserved     NameClass = "reserved"       // what addresses are made of: "a?b#c&d=e"
+	NonChars     NameClass = "noncharacter"   // U+FFFE, U+FFFF
+	Replaced     NameClass = "replacement"    // U+FFFD, which some put in place of others
+	Astral       NameClass = "supplementary"  // beyond U+FFFF: emoji, old scripts
+	LongParts    NameClass = "long part"      // a part of more than 255 bytes
 )
 
 // Facts are what was found out about a store by trying.
@@ -121,17 +134,51 @@ type Facts struct {
 	Answers map[Ask]Answer `json:"answers,omitempty"`
 	// Names tells of kinds of names whether they come back as written.
 	Names map[NameClass]Answer `json:"names,omitempty"`
+	// Meta is how much metadata are taken, where that is less than the reference allows.
+	Meta MetaLimits `json:"meta,omitzero"`
 	// Since tells of answers that a run saw otherwise than the test, and when.
 	Since map[Ask]time.Time `json:"since,omitempty"`
+	// Once are the answers that a run saw once: it went by them, and the next one asks again. What
+	// it sees a second time is known.
+	Once map[Ask]Answer `json:"once,omitempty"`
+	// Open tells that not all could be asked in peace: what was disturbed is not known.
+	Open bool `json:"open,omitempty"`
+}
+
+// MostMeta is how many bytes of metadata the S3 API allows in all, names and values (API Reference, "System-defined
+// object metadata").
+const MostMeta = 2 << 10
+
+// MetaLimits are how much metadata a store takes, in bytes: of one value, and of all names and values together. 0 is
+// as much as its protocol allows.
+type MetaLimits struct {
+	Value int `json:"value,omitempty"`
+	All   int `json:"all,omitempty"`
+}
+
+// Over tells what of an object's metadata is more than the limits, in words; "" for nothing.
+func (m MetaLimits) Over(metadata map[string]string) string {
+	all := 0
+	for _, name := range slices.Sorted(maps.Keys(metadata)) {
+		value := metadata[name]
+		all += len(name) + len(value)
+		if m.Value > 0 && len(value) > m.Value {
+			return fmt.Sprintf("its metadata %q has %d bytes, and %d are taken", name, len(value), m.Value)
+		}
+	}
+	if m.All > 0 && all > m.All {
+		return fmt.Sprintf("its metadata have %d bytes in all, and %d are taken", all, m.All)
+	}
+	return ""
 }
 
 // FactsAge is how old facts may be before they are tried again.
 const FactsAge = 30 * 24 * time.Hour
 
-// Stale tells that the facts are of no test, of one too long ago, or of one that runs
-// have seen the contrary of.
+// Stale tells that the facts are of no test, of one too long ago, of one that was disturbed, or of
+// one that runs have seen the contrary of.
 func (f *Facts) Stale(now time.Time) bool {
-	return f.At.IsZero() || now.Sub(f.At) > FactsAge || len(f.Since) > 0
+	return f.At.IsZero() || f.Open || now.Sub(f.At) > FactsAge || len(f.Since) > 0
 }
 
 // Known holds the facts about one store for all who use it. What a run sees
@@ -140,14 +187,22 @@ type Known struct {
 	facts atomic.Pointer[Facts]
 	// promised takes what is not known as the reference has it.
 	promised bool
-	mu       sync.Mutex
-	changed  func(Facts, string)
+	// once are the answers that an earlier run saw once.
+	once    map[Ask]Answer
+	mu      sync.Mutex
+	changed func(Facts, string)
 }
 
 // NewKnown starts from facts. changed, which may be nil, is told, with what was
 // learned in words, when they change; it is not called by two at once.
 func NewKnown(f Facts, changed func(f Facts, what string)) *Known {
-	k := &Known{changed: changed}
+	k := &Known{changed: changed, once: f.Once}
+	if len(f.Once) > 0 {
+		f.Answers, f.Once = cloned(f.Answers), nil
+		for a := range k.once {
+			delete(f.Answers, a)
+		}
+	}
 	k.facts.Store(&f)
 	return k
 }
@@ -204,10 +259,12 @@ func (k *Known) Name(c NameClass) Answer {
 func (k *Known) Replace(f Facts) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	k.once = nil
 	k.facts.Store(&f)
 }
 
-// Learn notes what a store was seen to do.
+// Learn notes what a store was seen to do. What is seen once, and was not known, is gone by at once; it is
+// kept as known when a later run sees it again. That something works is known at the first sight.
 func (k *Known) Learn(a Ask, is Answer) {
 	if k == nil || k.Of(a) == is {
 		return
@@ -220,6 +277,11 @@ func (k *Known) Learn(a Ask, is Answer) {
 			f.Since[a] = time.Now()
 		}
 		f.Answers[a] = is
+		if is == Works || k.once[a] == is {
+			delete(f.Once, a)
+		} else {
+			f.Once[a] = is
+		}
 		return true
 	})
 }
@@ -243,7 +305,7 @@ func (k *Known) change(what string, how func(*Facts) bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	f := *k.facts.Load()
-	f.Answers, f.Names, f.Since = cloned(f.Answers), cloned(f.Names), cloned(f.Since)
+	f.Answers, f.Names, f.Since, f.Once = cloned(f.Answers), cloned(f.Names), cloned(f.Since), cloned(f.Once)
 	if !how(&f) {
 		return
 	}

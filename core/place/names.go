@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/text/unicode/norm"
@@ -20,13 +21,9 @@ func NameClasses(key string) []NameClass {
 			all = append(all, c)
 		}
 	}
-	plain := true
-	for i := range len(key) {
-		if c := key[i]; c >= 0x7f || c < 0x20 || 'A' <= c && c <= 'Z' || c == '\\' || c == '%' || c == '+' ||
-			c == ' ' || c == '/' || c == '.' {
-			plain = false
-			break
-		}
+	plain := len(key) <= longPart
+	for i := 0; plain && i < len(key); i++ {
+		plain = !telling[key[i]]
 	}
 	if plain {
 		return nil
@@ -41,10 +38,35 @@ func NameClasses(key string) []NameClass {
 	add(TrailingEnds, strings.HasSuffix(key, "/") || strings.HasSuffix(key, ".") && last != "." && last != "..")
 	add(PartEnds, dotAtPart(key))
 	add(Blanks, strings.Contains(framed, "/ ") || strings.Contains(framed, " /"))
-	add(Controls, strings.ContainsFunc(key, func(r rune) bool { return r < ' ' || r == 0x7f }))
+	add(Controls, strings.ContainsFunc(key, func(r rune) bool {
+		return (r < ' ' || r == 0x7f) && r != '\n' && r != '\r'
+	}))
+	add(LineBreaks, strings.ContainsAny(key, "\n\r"))
 	add(Escapes, strings.ContainsAny(key, "%+"))
+	add(Reserved, strings.ContainsAny(key, reserved))
+	add(NonChars, strings.ContainsAny(key, "\ufffe\uffff"))
+	add(Replaced, strings.Contains(key, "\ufffd"))
+	add(Astral, strings.ContainsFunc(key, func(r rune) bool { return r > 0xffff }))
+	add(LongParts, len(key) > longPart && slices.ContainsFunc(strings.Split(key, "/"), func(part string) bool {
+		return len(part) > longPart
+	}))
 	return all
 }
+
+// reserved are characters that addresses are made of (RFC 3986, section 2.2), and those that shells and
+// documents mind.
+const reserved = "?#[]@!$&'()*,;=:<>\"|^`{}~"
+
+// longPart is the longest name of most file systems, in bytes.
+const longPart = 255
+
+// telling are the bytes that can make a name odd.
+var telling = func() (is [256]bool) {
+	for c := range is {
+		is[c] = c < 0x20 || c >= 0x7f || 'A' <= c && c <= 'Z' || strings.IndexByte(`\%+ /.`+reserved, byte(c)) >= 0
+	}
+	return is
+}()
 
 // dotAtPart tells of a name of which a part, but for the last, ends in a dot.
 func dotAtPart(key string) bool {
@@ -62,6 +84,8 @@ var OddNames = map[NameClass]string{
 	Backslashes: `reed\bed`, EmptyParts: "reed//bed", DotParts: "reed/./bed", Capitals: "Reed",
 	Decomposed:   "re\u0301ed",
 	TrailingEnds: "reed.", PartEnds: "reed./bed", Blanks: "reed ", Controls: "reed\x01bed", Escapes: "reed%2Fbed+1",
+	LineBreaks: "reed\nbed", Reserved: "reed?bed#1&2=(3)*'$:@!,;[4]", NonChars: "reed\ufffebed",
+	Replaced: "reed\ufffdbed", Astral: "reed\U0001f30abed", LongParts: "reed" + strings.Repeat("-bed", 70),
 }
 
 // HeldName tells why a store is known not to hold a key under its own name, "" for
@@ -116,6 +140,50 @@ func ComesBack(ctx context.Context, p Place, key string, always bool) error {
 	return NewError(p.Name(), "write", key, BadName, errors.New(why))
 }
 
+// StillListed tells whether a listing has a key yet that a store says is removed, or that it does not answer
+// to. It looks where names like it are not known to come back as written, or where the name may stand for
+// another one that the listing could not tell.
+func StillListed(ctx context.Context, p Place, key string) (bool, error) {
+	known := Can(p).Known
+	if known == nil {
+		return false, nil
+	}
+	open := false
+	for _, c := range NameClasses(key) {
+		open = open || known.Name(c) != Works || c == Replaced && known.Name(NonChars) != Works
+	}
+	if !open {
+		return false, nil
+	}
+	// Asked for by its whole name a store would find nothing: by what no store changes of it, it is among the others.
+	seen := 0
+	for e, err := range p.List(ctx, key[:plainPart(key)], ListOptions{}) {
+		switch seen++; {
+		case err != nil && KindOf(err) == NotFound:
+			return false, nil
+		case err != nil:
+			return false, err
+		case e.Key == key:
+			return true, nil
+		case seen > mostBeside:
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
+// mostBeside is how many keys are looked through for one.
+const mostBeside = 10_000
+
+// plainPart is how much of a key no store changes.
+func plainPart(key string) int {
+	plain := 0
+	for plain < len(key) && len(NameClasses(key[:plain+1])) == 0 {
+		plain++
+	}
+	return plain
+}
+
 // listed tells whether a listing has the key.
 func listed(ctx context.Context, p Place, key string) (bool, error) {
 	for e, err := range p.List(ctx, key, ListOptions{}) {
@@ -136,11 +204,7 @@ func otherName(ctx context.Context, p Place, key string) string {
 	if err != nil {
 		return ""
 	}
-	plain := 0 // the part of the key that no store folds
-	for plain < len(key) && len(NameClasses(key[:plain+1])) == 0 {
-		plain++
-	}
-	seen := 0
+	plain, seen := plainPart(key), 0
 	for e, err := range p.List(ctx, key[:strings.LastIndexByte(key[:plain], '/')+1], ListOptions{}) {
 		if seen++; err != nil || seen > 1000 {
 			return ""

@@ -60,12 +60,19 @@ type Strays struct {
 	Since, Until time.Time
 	// Known are the IDs of those that somebody knows.
 	Known map[string]bool
+	// Before are those that were there before any of them was opened, if that was Noted: then no dates count,
+	// which some stores do not have.
+	Before []string
+	Noted  bool
 }
 
 // is tells whether an upload is one of them.
 func (s *Strays) is(up *Upload) bool {
-	if s.Known[up.ID] || up.Begun.IsZero() {
-		return !s.Known[up.ID]
+	switch {
+	case s.Known[up.ID] || slices.Contains(s.Before, up.ID):
+		return false
+	case s.Noted || up.Begun.IsZero():
+		return true
 	}
 	return up.Begun.After(s.Since.Add(-strayAge)) && (s.Until.IsZero() || up.Begun.Before(s.Until))
 }

@@ -125,7 +125,20 @@ type WriteOptions struct {
 	// over, such as "gzip"; a place with [Abilities.Encodings] keeps it.
 	ContentEncoding string
 	Metadata        map[string]string
+	// PartSize is how large the parts of an upload will be, all but the last, in bytes; 0 where that is not
+	// known. A place may keep it beside the object, to verify it by later.
+	PartSize int64
+	// Size is how large an upload will be in all, where its Sum is known beforehand.
+	Size int64
 }
+
+// Clock is how far the time that a place tells of an object may be from this machine's at the moment when the
+// object was written: up to Early before it, and up to Late after it. Clocks that differ, grains of time and the
+// way they are rounded all come to this; the zero value is a clock that agrees.
+type Clock struct{ Early, Late time.Duration }
+
+// Join is a clock that is as far off as either.
+func (c Clock) Join(o Clock) Clock { return Clock{max(c.Early, o.Early), max(c.Late, o.Late)} }
 
 // Abilities are what a place can do, as facts to plan by.
 type Abilities struct {
@@ -158,8 +171,8 @@ type Abilities struct {
 	KeepsLinks bool
 	// TimeStep is the smallest difference in Modified the place can hold.
 	TimeStep time.Duration
-	// Skew is how far the place's clock was found to be ahead of this one.
-	Skew time.Duration
+	// Clock is how far the times that the place tells may be from this machine's.
+	Clock Clock
 	// Conditions tells that [IfAbsent] and [IfStill] are decided by the place
 	// in the moment of writing.
 	Conditions bool

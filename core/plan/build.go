@@ -42,6 +42,13 @@ type Options struct {
 	// OtherFacts tells what of metadata and tags is not as the job wants it at
 	// the target, "" when all is.
 	OtherFacts func(ctx context.Context, source, target *object.Entry) (string, error)
+	// TooMuch says of a source object what of its metadata the target does not take, "" when it takes all; nil where
+	// all is taken.
+	TooMuch func(ctx context.Context, source *object.Entry) (string, error)
+	// ByContents has the content decide where else size and a later time alone would.
+	ByContents bool
+	// Resend tells that the target cannot change what lies beside an object's content: it is sent anew.
+	Resend bool
 	// Arrived says why a source object is left alone for now, as it has not arrived yet; "" for
 	// one that has. Nil is for jobs where all have. It is called from many goroutines.
 	Arrived func(source *object.Entry) string
@@ -78,7 +85,7 @@ func Build(ctx context.Context, path string, source, target *catalog.Catalog, op
 // Weigh works out what Build would write, without writing it. It asks no
 // place: what only contents or tags can tell counts as the same and as taken.
 func Weigh(ctx context.Context, source, target *catalog.Catalog, opts Options) (Info, error) {
-	opts.SameContent, opts.SameStored, opts.Tags, opts.OtherFacts = nil, nil, nil, nil
+	opts.SameContent, opts.SameStored, opts.Tags, opts.OtherFacts, opts.TooMuch = nil, nil, nil, nil, nil
 	return work(ctx, source, target, opts, nil)
 }
 
@@ -378,12 +385,20 @@ func (w *worker) ask(ctx context.Context, j *judging, p *pair) *pair {
 	if p.touched && e.Kind == Change {
 		w.look(ctx, p)
 	}
+	if e.Kind.Moves() && !e.Back && w.opts.TooMuch != nil {
+		what, err := w.opts.TooMuch(ctx, e.Source)
+		if err != nil {
+			unknown("looking at the metadata", err)
+		} else if what != "" {
+			e.Kind, e.Reason, e.Note, e.Aside = Blocked, MetaTooLarge, what, ""
+		}
+	}
 	if p.askFacts && e.Kind == Same && w.opts.OtherFacts != nil {
 		what, err := w.opts.OtherFacts(ctx, e.Source, e.Target)
 		if err != nil {
 			unknown("comparing metadata", err)
 		} else if what != "" {
-			e.Kind, e.Reason, e.Note = Meta, OtherAttributes, "same content, "+what
+			j.beside(e, OtherAttributes, "same content, "+what)
 		}
 	}
 	return p

@@ -117,6 +117,7 @@ const (
 	InArchive              // lies below the archive prefix of the source
 	InDoubt                // found another, or an interrupted write has left it
 	GoesAlong              // a link that the target keeps beside the objects
+	MetaTooLarge           // more metadata than the target takes; see Note
 	SameLater              // of one size, and stored at the target later than it changed
 	reasonCount
 )
@@ -283,6 +284,8 @@ func (r Reason) Blocks() string {
 		return "larger than the target takes"
 	case NotComparable:
 		return "what could not be compared"
+	case MetaTooLarge:
+		return "more metadata than the target takes"
 	}
 	return "what cannot be done"
 }

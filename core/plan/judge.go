@@ -315,11 +315,16 @@ func (j *judging) byTime(p *pair) {
 		} else {
 			j.differs(p, OtherTime)
 		}
-	case src.Modified.Add(-min(opts.Source.Skew, 0)).After(dst.Modified.Add(-max(opts.Target.Skew, 0))):
-		// The target only knows when it stored the object. Rounded down, and
-		// with clocks known to differ counted only where they would hide a
-		// change, that errs towards sending once too often.
+	case src.Modified.Add(-opts.Source.Clock.Late).After(dst.Modified.Add(opts.Target.Clock.Early)):
 		j.differs(p, Newer)
+	case src.Modified.Add(opts.Source.Clock.Early).After(dst.Modified.Add(-opts.Target.Clock.Late)):
+		// The target only knows when it stored the object, and both times only so finely, by clocks
+		// that differ: so close to each other they tell nothing, and only content does.
+		p.ask = true
+		j.same(p, SameContent)
+	case opts.ByContents:
+		p.ask = true
+		j.same(p, SameContent)
 	default:
 		j.same(p, SameLater)
 	}
@@ -337,7 +342,7 @@ func (j *judging) same(p *pair, why Reason) {
 	e, r := &p.Effect, &j.opts.Rules
 	e.Kind, e.Reason = Same, why
 	if c := r.As.Class; c != "" && !j.opts.Target.Tree && !sameClass(c, e.Target.Class) {
-		e.Kind, e.Reason = Meta, OtherClass
+		j.beside(e, OtherClass, "")
 		return
 	}
 	if r.Direction == rule.TwoWay {
@@ -349,16 +354,24 @@ func (j *judging) same(p *pair, why Reason) {
 		!j.sameTime(e.Source.Modified, e.Target.Modified),
 		why == SameContent && !j.opts.Target.KeepsTimes && p.agreed != nil &&
 			!p.agreed.Source.Modified.Equal(e.Source.Modified):
-		e.Kind, e.Reason, e.Note = Meta, OtherAttributes, "same content, modified "+stamp(e.Source.Modified)+
-			" at the source"
+		j.beside(e, OtherAttributes, "same content, modified "+stamp(e.Source.Modified)+" at the source")
 	case j.opts.Target.KeepsModes && e.Source.Mode != 0 && e.Target.Mode != 0 &&
 		e.Source.Mode.Perm() != e.Target.Mode.Perm():
-		e.Kind, e.Reason = Meta, OtherMode
+		j.beside(e, OtherMode, "")
 	case !j.opts.Target.KeepsModes && j.opts.Target.KeepsMetadata && p.agreed != nil && p.agreed.Source.Mode != 0 &&
 		e.Source.Mode != 0 && p.agreed.Source.Mode.Perm() != e.Source.Mode.Perm():
 		// Kept in metadata, which a listing does not tell: what the source had when
 		// both agreed does.
-		e.Kind, e.Reason = Meta, OtherMode
+		j.beside(e, OtherMode, "")
+	}
+}
+
+// beside has what lies beside the content changed, in place; where the target cannot do that the object is sent
+// anew, and counted so.
+func (j *judging) beside(e *Effect, why Reason, note string) {
+	e.Kind, e.Reason, e.Note = Meta, why, note
+	if m := j.opts.Target.MaxCopy; j.opts.Resend || !j.opts.Target.Tree && m > 0 && e.Target.Size > m {
+		e.Kind = Change
 	}
 }
 
@@ -400,10 +413,16 @@ func (j *judging) differs(p *pair, why Reason) {
 func (j *judging) free(e *Effect) string {
 	for n := 1; ; n++ {
 		name := timedName(e.Key, e.Target.Modified, n)
-		if c := j.target.Cursor(name); !c.Next() || c.Entry().Key != name {
+		if !has(j.target, name) && (j.opts.Rules.Direction != rule.TwoWay || !has(j.source, name)) {
 			return name
 		}
 	}
+}
+
+// has tells whether a side has a key.
+func has(c *catalog.Catalog, key string) bool {
+	at := c.Cursor(key)
+	return at.Next() && at.Entry().Key == key
 }
 
 // conflict settles what changed at both sides, as far as the job says how.

@@ -183,19 +183,36 @@ func TestNotArrived(t *testing.T) {
 	assert.Equal(t, map[string]string{"a": "left out", "a/b": "blocked", "c": "left out"}, got)
 }
 
-// The clocks of two machines count only where they would hide a change.
-func TestSkew(t *testing.T) {
-	w := plantest.World{Source: plantest.Tree{"a": at(1, 1)}, Target: plantest.Tree{"a": at(1, 1)},
-		Rules: rule.Default()}
-	skewed := func(source, target time.Duration) string {
-		got, _ := planned(t, &w, func(o *plan.Options) { o.Source.Skew, o.Target.Skew = source, target })
-		return got["a"]
+// Times that are closer to each other than their clocks tell say nothing: content does. Beyond that the
+// later one is the newer.
+func TestClocks(t *testing.T) {
+	for name, c := range map[string]struct {
+		source, target time.Duration // when it changed, when it was stored
+		clock          place.Clock   // of the target
+		same           bool          // its content
+		want           string
+	}{
+		"agreeing, stored later":               {0, time.Second, place.Clock{}, false, "same"},
+		"agreeing, changed later":              {time.Second, 0, place.Clock{}, true, "change"},
+		"rounded up, within it, same":          {0, 500 * time.Millisecond, place.Clock{Late: time.Second}, true, "same"},
+		"rounded up, within it, another":       {0, 500 * time.Millisecond, place.Clock{Late: time.Second}, false, "change"},
+		"rounded up, beyond it":                {0, 2 * time.Second, place.Clock{Late: time.Second}, false, "same"},
+		"rounded down, within it, same":        {500 * time.Millisecond, 0, place.Clock{Early: time.Second}, true, "same"},
+		"rounded down, within it, another":     {500 * time.Millisecond, 0, place.Clock{Early: time.Second}, false, "change"},
+		"rounded down, beyond it":              {2 * time.Second, 0, place.Clock{Early: time.Second}, true, "change"},
+		"a clock that is ahead hides a change": {0, 30 * time.Second, place.Clock{Late: time.Minute}, false, "change"},
+	} {
+		a, b := at(1, 1), at(1, 1)
+		a.Modified, b.Modified = a.Modified.Add(c.source), b.Modified.Add(c.target)
+		w := plantest.World{Source: plantest.Tree{"a": a}, Target: plantest.Tree{"a": b}, Rules: rule.Default()}
+		got, p := planned(t, &w, func(o *plan.Options) {
+			o.Target.Clock = c.clock
+			o.SameContent = func(context.Context, *object.Entry, *object.Entry) (bool, error) { return c.same, nil }
+		})
+		assert.Equal(t, c.want, got["a"], name)
+		assert.Equal(t, strings.Contains(name, "beyond") && c.want == "same" || name == "agreeing, stored later",
+			p.Info.Later == 1, name)
 	}
-	assert.Equal(t, "same", skewed(0, 0))
-	assert.Equal(t, "change", skewed(0, time.Minute),
-		"the store's clock is ahead: what it stored then may be older than it says")
-	assert.Equal(t, "change", skewed(-time.Minute, 0), "this one is behind: what was changed may be newer than it says")
-	assert.Equal(t, "same", skewed(time.Minute, -time.Minute), "what would only send too often does not count")
 }
 
 // What could not be compared is neither the same nor changed, and says why.

@@ -212,6 +212,15 @@ const suffix = ".plan"
 // FileName is the name of a job's plan with the given number in its folder.
 func FileName(number int) string { return fmt.Sprintf("%04d%s", number, suffix) }
 
+// UnsureOf is how many objects a plan that knows of no agreement calls the same by their size and a later time
+// alone: what it says of those is worth a look at their contents.
+func (i *Info) UnsureOf() int64 {
+	if i.Agreed > 0 {
+		return 0
+	}
+	return i.Later
+}
+
 // Numbers lists the plans in a job's folder, oldest first. A folder that is
 // not there has none.
 func Numbers(dir string) ([]int, error) {

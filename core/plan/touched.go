@@ -33,7 +33,8 @@ func (w *worker) look(ctx context.Context, p *pair) {
 
 // looksAt tells whether content has to be looked at before a pair is decided, and can be.
 func (w *worker) looksAt(p *pair) bool {
-	return p.touched && p.Effect.Kind == Change || p.ask && w.opts.SameContent != nil
+	return p.touched && p.Effect.Kind == Change || p.ask && w.opts.SameContent != nil ||
+		w.opts.TooMuch != nil && p.Effect.Kind.Moves() && !p.Back
 }
 
 const (

@@ -48,7 +48,10 @@ func Clear(ctx context.Context, p place.Place, prefix string) error {
 	}
 	ups, bad := w.Uploads(ctx)
 	if bad != nil {
-		return err
+		if kind := place.KindOf(bad); kind == place.Denied || kind == place.Unsupported {
+			return err // they can't be listed here, ever
+		}
+		return errors.Join(err, bad)
 	}
 	for _, up := range ups {
 		if strings.HasPrefix(up.Key, prefix) {

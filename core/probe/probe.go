@@ -37,7 +37,7 @@ type Options struct {
 // Run tests an endpoint. It does not return an error: what went wrong is in the
 // report. A test that is stopped ends with what it has.
 func Run(ctx context.Context, end place.Endpoint, opts Options) *Report {
-	t := &test{ctx: ctx, end: end, opts: opts, r: &Report{Endpoint: end.Name(), Bucket: opts.Bucket, At: time.Now()}}
+	t := &test{ctx: ctx, end: end, opts: opts, r: &Report{Endpoint: end.Name(), Bucket: opts.Bucket, At: time.Now(), Clean: true}}
 	if t.reach() && t.login() && t.open() {
 		t.list()
 		if !opts.Small {
@@ -82,8 +82,37 @@ func (t *test) add(name string, o Outcome, found, mend string) {
 	}
 }
 
+// again asks as often as it takes for an answer to come through; one that never does is no refusal.
+func (t *test) again(ask func() error) error {
+	var err error
+	for n := range 4 {
+		if err = ask(); !place.Disturbing(err) && place.KindOf(err) != place.Corrupt || t.ctx.Err() != nil {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(50<<n) * time.Millisecond):
+		case <-t.ctx.Done():
+		}
+	}
+	return err
+}
+
+// untold notes a step that nobody has answered: what is not refused by the store is not refused.
+func (t *test) untold(name string, err error) {
+	found := object.Display(err.Error())
+	var e *place.Error
+	if errors.As(err, &e) {
+		found = e.Reason()
+	}
+	t.add(name, Untried, "not known: "+found, "test it again when the line to the store is quiet")
+}
+
 // refused notes a step that failed, and what to ask for.
 func (t *test) refused(name string, err error) {
+	if name != "reach" && name != "sign in" && (place.Disturbing(err) || place.KindOf(err) == place.Corrupt) {
+		t.untold(name, err)
+		return
+	}
 	var e *place.Error
 	mend := ""
 	if errors.As(err, &e) {
@@ -184,7 +213,11 @@ func (t *test) login() bool {
 	if b == nil {
 		return true
 	}
-	buckets, err := b.Buckets(t.ctx)
+	var buckets []place.Bucket
+	err := t.again(func() (err error) {
+		buckets, err = b.Buckets(t.ctx)
+		return err
+	})
 	switch {
 	case err == nil && t.r.Bucket == "" && len(buckets) > 0:
 		t.r.Bucket = buckets[0].Name
@@ -222,14 +255,19 @@ func (t *test) open() bool {
 }
 
 func (t *test) list() {
-	for _, err := range t.p.List(t.ctx, "", place.ListOptions{Shallow: true}) {
-		if err != nil {
-			t.refused("list", err)
-			return
-		}
-		break
+	if err := t.again(func() error { return listed(t.ctx, t.p) }); err != nil {
+		t.refused("list", err)
+		return
 	}
 	t.add("list", Fine, "allowed", "")
+}
+
+// listed is what becomes of a listing's first answer.
+func listed(ctx context.Context, p place.Place) error {
+	for _, err := range p.List(ctx, "", place.ListOptions{Shallow: true}) {
+		return err
+	}
+	return nil
 }
 
 func (t *test) versioning() {
@@ -237,7 +275,11 @@ func (t *test) versioning() {
 	if s == nil || t.r.Bucket == "" {
 		return
 	}
-	v, err := s.Versioning(t.ctx, t.r.Bucket)
+	var v place.Versioning
+	err := t.again(func() (err error) {
+		v, err = s.Versioning(t.ctx, t.r.Bucket)
+		return err
+	})
 	if err != nil {
 		if k := place.KindOf(err); k == place.Unsupported || k == place.Denied {
 			t.add("versioning", Absent, "cannot be asked: "+place.KindOf(err).String(), "")
@@ -266,9 +308,14 @@ func (t *test) write() {
 	t.key = t.opts.Prefix + ".tmp"
 	data := []byte(rand.Text())
 	data = bytes.Repeat(data, probeSize/len(data)+1)[:probeSize]
+	t.r.Clean = false
 	defer t.remove()
-	wrote, err := t.p.Write(t.ctx, t.key, bytes.NewReader(data), probeSize,
-		place.WriteOptions{Condition: place.Always, Metadata: map[string]string{"probe": "1"}})
+	var wrote object.Entry
+	err := t.again(func() (err error) {
+		wrote, err = t.p.Write(t.ctx, t.key, bytes.NewReader(data), probeSize,
+			place.WriteOptions{Condition: place.Always, Metadata: map[string]string{"probe": "1"}})
+		return err
+	})
 	if err != nil {
 		t.stuck = true
 		t.refused("write", err)
@@ -280,6 +327,7 @@ func (t *test) write() {
 		t.add("versioning", Fine, "on: the write made a version", "")
 	}
 	t.read(data)
+	t.times(data)
 	t.examine(data)
 	t.parts()
 	if !t.opts.Small {
@@ -289,17 +337,74 @@ func (t *test) write() {
 	t.rates()
 }
 
+// errOther tells that what was read is not what was written.
+var errOther = place.NewError("", "read", "", place.Corrupt, errors.New("what came back is not what was written"))
+
 func (t *test) read(data []byte) {
-	got, _, err := place.Open(t.ctx, t.p, t.key, probeSize)
+	var got []byte
+	err := t.again(func() (err error) {
+		if got, _, err = place.Open(t.ctx, t.p, t.key, probeSize); err == nil && !bytes.Equal(got, data) {
+			err = errOther
+		}
+		return err
+	})
 	switch {
-	case err != nil:
-		t.refused("read", err)
-	case !bytes.Equal(got, data):
+	case errors.Is(err, errOther):
 		t.add("read", Refused, "what came back is not what was written",
 			"do not trust this store with anything before that is explained")
+	case err != nil:
+		t.refused("read", err)
 	default:
 		t.add("read", Fine, "allowed, and the same came back", "")
 	}
+}
+
+const (
+	// timeLooks is how often the time of a write is looked at, timeGap how long between: all of a second is met.
+	timeLooks = 5
+	timeGap   = 230 * time.Millisecond
+)
+
+// times finds out how far the times that the store tells may be from this machine's: it writes at several
+// moments of a second, and holds what a listing tells against when it wrote.
+func (t *test) times(data []byte) {
+	if place.Can(t.p).Clock == (place.Clock{}) {
+		return
+	}
+	var c place.Clock
+	whole, seen := true, 0
+	for n := range timeLooks {
+		if n > 0 {
+			select {
+			case <-time.After(timeGap):
+			case <-t.ctx.Done():
+				return
+			}
+		}
+		before := time.Now()
+		_, err := t.p.Write(t.ctx, t.key, bytes.NewReader(data), probeSize, place.WriteOptions{Condition: place.Always})
+		after := time.Now()
+		if err != nil {
+			continue // it says nothing of times
+		}
+		for e, err := range t.p.List(t.ctx, t.key, place.ListOptions{}) {
+			if err == nil && e.Key == t.key && !e.Modified.IsZero() {
+				seen++
+				whole = whole && e.Modified.Nanosecond() == 0
+				c.Late, c.Early = max(c.Late, e.Modified.Sub(before)), max(c.Early, after.Sub(e.Modified))
+			}
+			break
+		}
+	}
+	if seen < timeLooks {
+		return // what was not seen whole is not known
+	}
+	if whole { // between the moments that were met
+		c.Late, c.Early = c.Late+timeGap, c.Early+timeGap
+	}
+	t.r.Clock = &c
+	t.add("times", Fine, fmt.Sprintf("told up to %s early and %s late; plans look at contents within that", short(c.Early),
+		short(c.Late)), "")
 }
 
 func (t *test) parts() {
@@ -309,18 +414,19 @@ func (t *test) parts() {
 		t.add("parts", Absent, can.Lacks(place.Parts), "")
 		return
 	}
-	up, err := pw.Begin(t.ctx, t.key+".parts", place.WriteOptions{})
-	if err == nil {
+	err := t.again(func() error {
+		up, err := pw.Begin(t.ctx, t.key+".parts", place.WriteOptions{})
+		if err != nil {
+			return err
+		}
 		_, err = pw.WritePart(t.ctx, up, 1, 0, bytes.NewReader([]byte("part")), 4, object.Sum{})
 		if err == nil {
 			_, err = pw.Parts(t.ctx, up)
 		}
 		ctx, done := t.cleanup()
 		defer done()
-		if gone := pw.Abort(ctx, up); err == nil {
-			err = gone
-		}
-	}
+		return errors.Join(err, pw.Abort(ctx, up))
+	})
 	if err != nil {
 		t.refused("parts", err)
 		return
@@ -333,18 +439,26 @@ func (t *test) parts() {
 func (t *test) extras() {
 	can := place.Offers(t.p)
 	if can.Tags != nil {
-		err := can.Tags.SetTags(t.ctx, object.Ref{Key: t.key}, map[string]string{"probe": "1"})
+		err := t.again(func() error {
+			return can.Tags.SetTags(t.ctx, object.Ref{Key: t.key}, map[string]string{"probe": "1"})
+		})
 		t.optional("tags", "can be set", err)
 	} else {
 		t.add("tags", Absent, can.Lacks(place.Tags), "")
 	}
 	if can.Metadata != nil {
-		_, err := can.Metadata.SetMetadata(t.ctx, object.Ref{Key: t.key},
-			place.MetadataChange{Set: map[string]string{"probe": "2"}})
+		err := t.again(func() error {
+			_, err := can.Metadata.SetMetadata(t.ctx, object.Ref{Key: t.key},
+				place.MetadataChange{Set: map[string]string{"probe": "2"}})
+			return err
+		})
 		t.optional("metadata", "can be changed afterwards", err)
 	}
 	if can.Copies != nil {
-		_, err := can.Copies.CopyFrom(t.ctx, t.p, object.Ref{Key: t.key}, t.key+".copy", place.WriteOptions{})
+		err := t.again(func() error {
+			_, err := can.Copies.CopyFrom(t.ctx, t.p, object.Ref{Key: t.key}, t.key+".copy", place.WriteOptions{})
+			return err
+		})
 		t.optional("copy inside", "nothing passes through here", err)
 		ctx, done := t.cleanup()
 		defer done()
@@ -453,18 +567,26 @@ func (t *test) forget(ctx context.Context, key string) error {
 }
 
 func (t *test) remove() {
+	ctx, done := t.cleanup()
+	defer done()
+	defer func() { t.r.Clean = t.again(func() error { return Clear(ctx, t.p, t.opts.Prefix) }) == nil }()
 	if t.stuck {
 		t.add("delete", Untried, "there is nothing of ours to delete", "")
 		return
 	}
-	ctx, done := t.cleanup()
-	defer done()
 	t.began = time.Now()
-	err := t.forget(ctx, t.key)
+	err := t.again(func() error { return t.forget(ctx, t.key) })
 	if err == nil {
-		if _, there := t.p.Stat(ctx, object.Ref{Key: t.key}); there == nil {
-			err = errors.New("the store said it was deleted, but it is still there")
-		}
+		err = t.again(func() error {
+			_, err := t.p.Stat(ctx, object.Ref{Key: t.key})
+			switch {
+			case err == nil:
+				return errors.New("the store said it was deleted, but it is still there")
+			case place.Disturbing(err):
+				return err
+			}
+			return nil
+		})
 	}
 	if err != nil {
 		t.refused("delete", err)

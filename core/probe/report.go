@@ -54,9 +54,12 @@ type Report struct {
 	// store's clock is ahead of this one. Up and Down are bytes a second, over
 	// one stream. Zero means not measured.
 	Latency time.Duration `json:"latency,omitempty"`
-	Skew    time.Duration `json:"skew,omitempty"`
-	Up      float64       `json:"up,omitempty"`
-	Down    float64       `json:"down,omitempty"`
+	// Clock is how far the times of objects that were written were from this machine's; nil where that was not
+	// found out.
+	Clock *place.Clock  `json:"clock,omitempty"`
+	Skew  time.Duration `json:"skew,omitempty"`
+	Up    float64       `json:"up,omitempty"`
+	Down  float64       `json:"down,omitempty"`
 
 	Versioning place.Versioning `json:"versioning,omitempty"`
 	// VerifiesSums, Conditions and Parts tell what was seen to work.
@@ -65,6 +68,8 @@ type Report struct {
 	Parts        bool `json:"parts"`
 	// Facts are what was found out by trying; nil where nothing was tried.
 	Facts *place.Facts `json:"facts,omitempty"`
+	// Clean tells that nothing of the test is left, or was made.
+	Clean bool `json:"-"`
 	// Promises are kept in these ways, by what was found.
 	Promises []place.Promise `json:"promises,omitempty"`
 }
@@ -92,7 +97,9 @@ func (r *Report) Check(name string) Check {
 
 // Apply puts what was found in place of what the protocol promises.
 func (r *Report) Apply(a place.Abilities) place.Abilities {
-	a.Skew = r.Skew
+	if a.Clock != (place.Clock{}) {
+		a.Clock = r.clock()
+	}
 	if !r.Wrote {
 		return a
 	}
@@ -105,4 +112,13 @@ func (r *Report) Apply(a place.Abilities) place.Abilities {
 		a.MinPart, a.MaxPart, a.MaxParts = 0, 0, 0
 	}
 	return a
+}
+
+// clock is how far times may be off: as it was found, or else by the clock that answers told, and a second for
+// how it is rounded.
+func (r *Report) clock() place.Clock {
+	if r.Clock != nil {
+		return *r.Clock
+	}
+	return place.Clock{Early: time.Second - min(r.Skew, 0), Late: time.Second + max(r.Skew, 0)}
 }

@@ -1,8 +1,14 @@
 package transfer_test
 
 import (
+	"bytes"
+	"context"
+	"net/http"
+	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -10,9 +16,13 @@ import (
 
 	"lumtra/core/agreed"
 	"lumtra/core/catalog"
+	"lumtra/core/compare"
+	"lumtra/core/object"
 	"lumtra/core/place"
+	"lumtra/core/place/s3"
 	"lumtra/core/plan"
 	"lumtra/core/rule"
+	"lumtra/core/secret"
 	"lumtra/core/transfer"
 	"lumtra/standin"
 )
@@ -31,12 +41,20 @@ func (w *world) remembered(t *testing.T, from, to place.Place, rules rule.Rules,
 	known, err := agreed.OpenMemory(w.temp, from.Name(), to.Name())
 	require.NoError(t, err)
 	defer known.Close()
+	can := place.Can(to)
 	p, err := plan.Build(ctx, filepath.Join(w.temp, plan.FileName(w.plans)), a, b, plan.Options{Rules: rules,
-		Number: w.plans, Source: from.Abilities(), Target: to.Abilities(), Agreed: known.States, Doubts: known.Doubts})
+		Number: w.plans, Source: from.Abilities(), Target: to.Abilities(), Agreed: known.States, Doubts: known.Doubts,
+		Resend: can.Attributes == nil && can.Metadata == nil,
+		SameContent: func(ctx context.Context, x, y *object.Entry) (bool, error) {
+			res, err := compare.Contents(ctx, compare.ByStoredSum, from, x, to, y)
+			return res.Same, err
+		}})
 	require.NoError(t, err)
 	t.Cleanup(func() { p.Close() })
 	out, m := w.run(t, ctx, p, from, to, opts)
-	t.Log(m.Problems)
+	if len(m.Problems) > 0 {
+		t.Log(m.Problems)
+	}
 	require.NoError(t, transfer.Agree(ctx, w.temp, known, p, p.Path+".ledger"))
 	return p, out
 }
@@ -98,4 +116,45 @@ func TestEvidenceOfTheStore(t *testing.T) {
 	assert.Zero(t, out.Failed, "%v", m.Problems)
 	assert.EqualValues(t, 1, out.SeenTo)
 	assert.EqualValues(t, 1, from.reads.Load())
+}
+
+// renaming answers for a store, and turns a letter over in the name of the upload that an answer tells: for
+// each key in the first of them.
+type renaming struct {
+	*standin.Server
+	told sync.Map
+}
+
+func (r *renaming) ServeHTTP(w http.ResponseWriter, q *http.Request) {
+	_, begins := q.URL.Query()["uploads"]
+	if _, again := r.told.LoadOrStore(q.URL.Path, true); !begins || q.Method != http.MethodPost || again {
+		r.Server.ServeHTTP(w, q)
+		return
+	}
+	answer := httptest.NewRecorder()
+	r.Server.ServeHTTP(answer, q)
+	body := answer.Body.Bytes()
+	body[bytes.Index(body, []byte("<UploadId>"))+len("<UploadId>")] ^= 1
+	w.WriteHeader(answer.Code)
+	w.Write(body)
+}
+
+// An answer that opens an upload and comes damaged names none. The object arrives all the same, and the
+// upload that was opened is dropped.
+func TestDamagedOpening(t *testing.T) {
+	w := newWorld(t)
+	w.fill(t, 1, slices.Repeat([]int{11 << 20}, 4)...)
+	web := httptest.NewServer(&renaming{Server: w.server})
+	defer web.Close()
+	end, err := s3.NewStore(s3.Config{Name: "north", Address: web.URL, AccessKey: "a", Secret: secret.New("c2Vh")})
+	require.NoError(t, err)
+	defer end.Close()
+	to, err := end.Open("archive")
+	require.NoError(t, err)
+	out, m := w.run(t, ctx, w.plan(t, w.folder, to), w.folder, to, quick)
+	assert.Zero(t, out.Failed, "%v", m.Problems)
+	same(t, texts(t, w.folder), texts(t, to))
+	left, err := to.(place.PartWriter).Uploads(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

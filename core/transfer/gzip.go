@@ -110,6 +110,7 @@ func (c *cutter) part() (err error) {
 	}
 	if c.up.ID == "" {
 		err = c.t.openUpload(func() (err error) {
+			c.opts.PartSize = int64(c.partSize)
 			c.up, err = c.t.side.writer.Begin(c.t.run.ctx, c.t.effect.Key, c.opts)
 			return err
 		})

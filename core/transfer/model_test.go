@@ -150,6 +150,7 @@ func (m *model) round(t *rapid.T) {
 		plantest.Agreed{}
 	w.Doubts = map[string]agreed.Doubt{}
 	w.SourceIsTree = true
+	w.TargetClock = able.Clock
 	w.Bad = func(string) bool { return false }
 	w.Same = func(x, y object.Entry) bool { return here[x.Key] == there[y.Key] }
 	for c := known.States.Cursor(""); c.Next(); {

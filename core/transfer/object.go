@@ -153,6 +153,9 @@ func (t *transfer) copyWithin(f *flight) (object.Entry, error) {
 	if err != nil {
 		return object.Entry{}, err
 	}
+	if e.Size == 0 { // the answer to a copy tells none
+		e.Size = src.Size
+	}
 	f.sent.Store(src.Size)
 	t.run.meter.bytes.Add(src.Size)
 	e.Sums = nil // the target's own: nothing was read that could vouch for it

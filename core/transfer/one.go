@@ -8,6 +8,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/place"
 	"lumtra/core/plan"
+	"lumtra/core/rule"
 )
 
 // transfer is one effect being carried out.
@@ -21,6 +22,8 @@ type transfer struct {
 	left string
 	// unverified tells that nothing vouched for the content on its way.
 	unverified atomic.Bool
+	// after is called in place of closing the effect, where this is a step before its end.
+	after func(bytes int64)
 }
 
 // doubts notes, before anything is written to a place that is looked at only
@@ -59,9 +62,51 @@ func (t *transfer) vouched(there *object.Entry) error {
 	return nil
 }
 
+// keepBoth brings what was kept beside the object that took its place to the other side, too: a run both ways is
+// done when both sides hold the same. Only then the effect is. bytes and there are those of the object.
+func (t *transfer) keepBoth(bytes int64, there object.Entry) {
+	var kept object.Entry
+	err := t.try(func(int) (err error) {
+		kept, err = t.side.to.Stat(t.run.ctx, object.Ref{Key: t.effect.Aside})
+		return err
+	})
+	if err != nil {
+		t.failedFor(err)
+		return
+	}
+	kept.Key = t.effect.Aside
+	e := plan.Effect{Key: t.effect.Aside, Kind: plan.Add, Reason: plan.NotThere, Back: !t.effect.Back}
+	if e.Back {
+		e.Target = &kept
+	} else {
+		e.Source = &kept
+	}
+	back := t.run.transfer(t.number, e)
+	back.after = func(more int64) { t.close(bytes+more, there) }
+	// A stream is at work on this: the next step waits for one beside it.
+	t.run.pending.Add(1)
+	go func() {
+		defer t.run.pending.Done()
+		t.run.sending(back).feed()
+	}()
+}
+
 // succeeded and failedFor close a transfer; they are called once. there is what
 // is at the receiving side now.
 func (t *transfer) succeeded(bytes int64, there object.Entry) {
+	switch {
+	case t.after != nil:
+		t.after(bytes)
+		return
+	case t.effect.Aside != "" && t.effect.Kind == plan.Change && t.run.rules.Direction == rule.TwoWay:
+		t.keepBoth(bytes, there)
+		return
+	}
+	t.close(bytes, there)
+}
+
+// close notes that the effect is done.
+func (t *transfer) close(bytes int64, there object.Entry) {
 	if there.Unverified = t.unverified.Load(); there.Unverified {
 		t.run.meter.unverified.Add(1)
 	}
@@ -85,8 +130,13 @@ func (t *transfer) failedFor(err error) {
 		if e.Code != "" && (kind == place.Other || kind == place.Unsupported) { // words that say nothing alone
 			cause += " (" + object.Display(e.Code) + ")"
 		}
-		if kind == place.NotFound && e.Key == t.effect.Key {
+		if kind == place.NotFound && e.Key == t.effect.Key && e.Place == t.side.from.Name() {
+			// What a place answers to a write says nothing of the source.
 			cause, advice = object.Display(e.Place)+": gone since the plan", place.Changed.Advice()
+			if still, err := place.StillListed(t.run.ctx, t.side.from, e.Key); err == nil && still {
+				cause = object.Display(e.Place) + ": listed, and not there under that name"
+				advice = "the store keeps it under a name that it lists otherwise; rename it there"
+			}
 		}
 		detail = e.Error()
 	}

@@ -405,7 +405,7 @@ func TestPackedAndNotNoted(t *testing.T) {
 		done, _ := l.Finished()
 		assert.EqualValues(t, 21, done)
 		// All is done, but for an upload that may have been opened.
-		require.NoError(t, l.Intend(20))
+		require.NoError(t, l.Intend(20, ledger.Stray{}))
 		require.NoError(t, l.Close())
 		key := "one.tar"
 		if set := pack.SetOf(to); set != nil {

@@ -97,8 +97,10 @@ func (b *big) prepare() bool {
 		b.t.failedFor(err)
 		return false
 	}
-	if b.t.run.ledger.Upload(b.t.number) != nil {
+	b.opts.PartSize, b.opts.Size, b.opts.Sum = b.partSize, src.Size, b.want // what is known before the first part
+	if left := b.t.run.ledger.Upload(b.t.number); left != nil {
 		if there, ok := b.t.arrived(errLost); ok { // killed between finishing and noting it
+			b.t.leave(place.Upload{Key: b.t.effect.Key, ID: left.ID}) // if it came otherwise
 			err := b.t.arrives(&there)
 			var digest object.Sum
 			if err == nil {

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"errors"
 	"fmt"
 
 	"lumtra/core/object"
@@ -100,10 +101,28 @@ func (all removal) do() {
 		return err
 	}, noted, first.passed)
 	for i, t := range all {
+		if errs[i] == nil {
+			errs[i] = t.isGone()
+		}
 		if errs[i] != nil {
 			t.failedFor(errs[i])
 		} else {
 			t.succeeded(0, object.Entry{})
 		}
 	}
+}
+
+// isGone is the last look at what was removed: what a store lists under another name than it keeps it by is
+// not gone by that one.
+func (t *transfer) isGone() error {
+	still := false
+	err := t.ask(func() (err error) {
+		still, err = place.StillListed(t.run.ctx, t.side.to, t.effect.Key)
+		return err
+	})
+	if err == nil && still {
+		err = place.NewError(t.side.to.Name(), "delete", t.effect.Key, place.BadName,
+			errors.New("the store says that it is gone, and lists it: it keeps it under a name that it lists otherwise"))
+	}
+	return err
 }

@@ -174,6 +174,7 @@ type run struct {
 	// strays are effects whose uploads may have been opened without an answer,
 	// each with its strayKey.
 	strays sync.Map
+	begun  begun
 	// resend are the effects whose big objects are to be sent once more, from their
 	// start, with the mark of what they have left at the target.
 	resend resend

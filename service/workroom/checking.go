@@ -16,6 +16,7 @@ import (
 	"lumtra/core/object"
 	"lumtra/core/pack"
 	"lumtra/core/place"
+	"lumtra/core/place/kind"
 	"lumtra/core/plan"
 	"lumtra/core/probe"
 	"lumtra/core/rule"
@@ -151,8 +152,10 @@ func (c *checks) permissions() {
 	t := &c.info.Totals
 	for _, side := range []struct {
 		at    string
+		p     place.Place
 		steps []string
-	}{{c.j.Source, sourceNeeds(c.j.Afterwards)}, {c.j.Target, []string{"list", "write", "delete"}}} {
+	}{{c.j.Source, c.x.source, sourceNeeds(c.j.Afterwards)}, {c.j.Target, c.x.target, []string{"list", "write",
+		"delete"}}} {
 		end, _ := job.SplitPlace(side.at)
 		if end == workspace.TrayEndpoint {
 			continue
@@ -168,13 +171,13 @@ func (c *checks) permissions() {
 			if x := r.Check(step); x.Name == "" || x.Outcome == probe.Untried {
 				untried = append(untried, step)
 			} else if x := r.Check(step); x.Outcome == probe.Refused &&
-				(step != "delete" || t[plan.Remove].Count > 0 || side.at == c.j.Source) {
+				(step != "delete" || t[plan.Remove].Count > 0 || side.at == c.j.Source) && c.still(end, side.at, side.p, step) {
 				refused, mend = append(refused, step), x.Mend
 			}
 		}
 		if len(refused) > 0 {
-			c.add("permissions", Stop, mend, FixTest, "%s denied to %s when it was tested", end,
-				strings.Join(refused, ", "))
+			c.add("permissions", Stop, mend+"; `lumtra endpoint test "+end+" --write` tests it anew", FixTest,
+				"%s denied to %s when it was tested, and does so now", end, strings.Join(refused, ", "))
 			c.block()
 			continue
 		}
@@ -186,6 +189,22 @@ func (c *checks) permissions() {
 		c.add("permissions", Fine, "", NoFix, "%s allowed what is needed when it was tested %s", end,
 			age(c.work.ws.Now().Sub(r.At)))
 	}
+}
+
+// still asks again, and alone, what a kept test was refused: before that stops a run, it has to be so
+// now. What nobody answers is left to the run.
+func (c *checks) still(end, at string, p place.Place, step string) bool {
+	if e := c.work.ws.Workspace().Endpoints[end]; e == nil || e.Test == kind.TestNever && step != "list" && step != "read" {
+		return true
+	}
+	_, path := job.SplitPlace(at)
+	prefix, done, err := c.work.ws.Testing(c.ctx, end, path)
+	if err != nil {
+		return true
+	}
+	err = probe.Ask(c.ctx, p, prefix, step)
+	done(true)
+	return err != nil && !place.Disturbing(err)
 }
 
 // promises are the ways in which a run keeps what Lumtra promises, here and now.

@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"time"
 
@@ -80,9 +78,9 @@ func (s *Room) Plan(ctx context.Context, name string, fresh Freshness, a *Activi
 		number = numbers[len(numbers)-1] + 1
 	}
 	a.enter("working out the plan")
-	p, err := s.build(ctx, j, x, filepath.Join(dir, plan.FileName(number)), number)
+	p, err := s.build(ctx, j, x, dir, number, fresh.Contents)
 	if err != nil && s.setAside(name, err) {
-		p, err = s.build(ctx, j, x, filepath.Join(dir, plan.FileName(number)), number)
+		p, err = s.build(ctx, j, x, dir, number, fresh.Contents)
 	}
 	if err != nil {
 		return plan.Info{}, err
@@ -93,15 +91,16 @@ func (s *Room) Plan(ctx context.Context, name string, fresh Freshness, a *Activi
 	return p.Info, nil
 }
 
-// build makes the plan of two surveys.
-func (s *Room) build(ctx context.Context, j *job.Job, x *sides, path string, number int) (*plan.Plan, error) {
+// build makes the plan of two surveys, in the folder dir.
+func (s *Room) build(ctx context.Context, j *job.Job, x *sides, dir string, number int, contents bool) (*plan.Plan,
+	error) {
 	opts, known, err := s.planOptions(ctx, j, x)
 	if err != nil {
 		return nil, err
 	}
 	defer known.Close()
-	opts.Number = number
-	return plan.Build(ctx, path, x.from, x.to, opts)
+	opts.Number, opts.ByContents = number, contents
+	return plan.Build(ctx, filepath.Join(dir, plan.FileName(number)), x.from, x.to, opts)
 }
 
 // planOptions are what a job's plan follows from. The caller closes what is known.
@@ -123,7 +122,7 @@ func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (_ plan.Op
 			})
 			return res.Same, err
 		}}
-	if canBeTouched(x.target) {
+	if opts.Resend = !canBeTouched(x.target); !opts.Resend {
 		opts.SameStored = func(ctx context.Context, a, b *object.Entry) (same bool, err error) {
 			err = retry.Usual.Do(ctx, func(int) error {
 				same, err = compare.Stored(ctx, x.source, a, x.target, b)
@@ -161,6 +160,7 @@ func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (_ plan.Op
 		known.Close()
 		return opts, nil, err
 	}
+	opts.TooMuch = tooMuch(j, x)
 	opts.OtherFacts = func(ctx context.Context, a, b *object.Entry) (string, error) {
 		return otherFacts(ctx, &j.Rules.As, x, a, b)
 	}
@@ -197,41 +197,6 @@ func (s *Room) evidence(j *job.Job, x *sides, opts *plan.Options) {
 func canBeTouched(p place.Place) bool {
 	can := place.Can(p)
 	return can.Attributes != nil || can.Metadata != nil
-}
-
-// otherFacts tells which of the metadata and tags a job sets or carries over
-// are not at the target.
-func otherFacts(ctx context.Context, as *rule.As, x *sides, a, b *object.Entry) (what string, err error) {
-	err = retry.Usual.Do(ctx, func(int) error {
-		if len(as.Metadata) > 0 && !place.Can(x.target).Known.Lacks(place.KeepsMeta) {
-			there, err := x.target.Stat(ctx, object.Ref{Key: b.Key})
-			if err != nil {
-				return err
-			}
-			for name, value := range as.Metadata {
-				if there.Metadata[strings.ToLower(name)] != value {
-					what = "other metadata"
-					return nil
-				}
-			}
-		}
-		from, to := place.Can(x.source).Tags, place.Can(x.target).Tags
-		if !as.Tags || from == nil || to == nil {
-			return nil
-		}
-		here, err := from.Tags(ctx, object.Ref{Key: a.Key})
-		if err != nil {
-			return err
-		}
-		there, err := to.Tags(ctx, object.Ref{Key: b.Key})
-		here, _ = place.OwnTags(here)
-		there, _ = place.OwnTags(there)
-		if err == nil && !maps.Equal(here, there) {
-			what = "other tags"
-		}
-		return err
-	})
-	return what, err
 }
 
 // Effect is what a job would come to, by the surveys there are.

@@ -70,11 +70,12 @@ func (s *Room) smallTest(ctx context.Context, name, path string) string {
 	if err != nil {
 		return ""
 	}
-	defer done()
+	clean := false
+	defer func() { done(clean) }()
 	bucket, below, _ := strings.Cut(path, "/")
 	began := s.ws.Now()
 	r := probe.Run(ctx, end, probe.Options{Small: true, Bucket: bucket, Path: below, Prefix: prefix, Write: true})
-	if ctx.Err() != nil || r.Facts == nil {
+	if clean = r.Clean; ctx.Err() != nil || r.Facts == nil {
 		return ""
 	}
 	if err := s.ws.KeepReport(name, r); err != nil {

@@ -186,6 +186,8 @@ type Freshness struct {
 	// rest from the kept surveys, unless something here changed a place since:
 	// then that is surveyed whole.
 	Prefix string
+	// Contents has contents compared where else size and a later time alone would tell that an object is the same.
+	Contents bool
 	// Keep keeps copies of both surveys until the run of the plan is proven: see [ProveOptions].
 	Keep bool
 }

@@ -32,10 +32,18 @@ func (s *Keeper) TestEndpoint(ctx context.Context, name string, opts probe.Optio
 		if err != nil {
 			return nil, err
 		}
-		defer done()
+		clean := false
+		defer func() { done(clean) }()
 		opts.Prefix = prefix
+		r := probe.Run(ctx, end, opts)
+		clean = r.Clean
+		return s.tested(ctx, name, r)
 	}
-	r := probe.Run(ctx, end, opts)
+	return s.tested(ctx, name, probe.Run(ctx, end, opts))
+}
+
+// tested keeps what a test found that came to its end.
+func (s *Keeper) tested(ctx context.Context, name string, r *probe.Report) (*probe.Report, error) {
 	if ctx.Err() != nil {
 		return r, ctx.Err()
 	}

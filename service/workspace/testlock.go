@@ -35,7 +35,8 @@ func (s *Keeper) openTestPath(name string) string {
 // Testing takes the one right to test an endpoint, waits for it if need be, clears
 // away what a killed test has left, and notes the one to come. end is called when it
 // is over.
-func (s *Keeper) Testing(ctx context.Context, name, path string) (prefix string, end func(), err error) {
+func (s *Keeper) Testing(ctx context.Context, name, path string) (prefix string,
+	end func(clean bool), err error) {
 	f, err := s.lockTests(ctx, name)
 	if err != nil {
 		return "", nil, err
@@ -48,8 +49,11 @@ func (s *Keeper) Testing(ctx context.Context, name, path string) (prefix string,
 	if err != nil {
 		return "", nil, errors.Join(err, f.Close())
 	}
-	return prefix, func() {
-		if err := writeTests(f, left); err != nil {
+	return prefix, func(clean bool) {
+		if clean { // else it is cleared away before the next one, or a survey
+			err = writeTests(f, left)
+		}
+		if err != nil {
 			s.Log.Warn("the note of a test could not be closed", "endpoint", name, "error", err)
 		}
 		f.Close()
@@ -99,8 +103,8 @@ func (s *Keeper) lockTests(ctx context.Context, name string) (*os.File, error) {
 	}
 	left, err := readTests(f)
 	for _, was := range left {
-		if err == nil {
-			err = s.clearTest(ctx, name, was)
+		if bad := s.clearTest(ctx, name, was); bad != nil { // the next one tries again
+			s.Log.Warn("what a test has left could not be cleared away", "endpoint", name, "error", bad)
 		}
 	}
 	if err == nil {

@@ -60,7 +60,7 @@ var targets = []target{
 
 var (
 	planTests = []string{"./core/plan -run " +
-		"TestNamed|TestFactsAsked|TestDriftOf|TestSkew|TestNot|TestBeside|TestLargest|TestLooks|TestDamaged|" +
+		"TestNamed|TestFactsAsked|TestDriftOf|TestClocks|TestNot|TestBeside|TestLargest|TestLooks|TestDamaged|" +
 		"TestSummary|TestStriking|TestApproving|TestDeciding|TestChoicesThat|TestStamp|TestAsking|TestRulesThat|" +
 		"TestPartial|TestEstimate|TestForged|Fuzz",
 		"./core/plan -run TestAgainstReference -rapid.checks=60",

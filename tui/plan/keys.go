@@ -8,6 +8,7 @@ import (
 
 	"lumtra/core/history"
 	"lumtra/core/plan"
+	"lumtra/service/workroom"
 	"lumtra/tui/kit"
 )
 
@@ -78,6 +79,10 @@ var actions = []kit.Action[*about]{
 	{Press: "m", Does: "mend: what a check found", When: planned, Do: do((*Screen).mend)},
 	{Press: "c", Does: "compare: with an earlier plan", When: planned,
 		Do: func(a *about, _ string) tea.Cmd { return a.s.compare(a.j) }},
+	{Press: "C", Does: "contents: compare what counts as the same by time alone", When: unsure,
+		Do: func(a *about, _ string) tea.Cmd {
+			return a.s.planFrom(a.j.Job.Name, workroom.Freshness{Contents: true})
+		}},
 	{Press: "x", Does: "export: table or drawing", When: planned, Do: do((*Screen).export)},
 	{Press: "r", Does: "survey again: below this folder", When: planned, Do: do((*Screen).resurvey)},
 	{Press: "/", Does: "find: by name, in what is open", When: planned, Do: func(a *about, _ string) tea.Cmd {
@@ -113,6 +118,8 @@ func halfRun(j *kit.JobState) int {
 	}
 	return last.Plan
 }
+
+func unsure(a *about) bool { return planned(a) && a.j.Plan.UnsureOf() > 0 }
 
 func conflicts(a *about) bool {
 	return planned(a) && (a.j.Plan.Totals[plan.Conflict].Count > 0 || a.s.decided(a.sh))

@@ -27,6 +27,16 @@ var _ place.Examiner = (*Place)(nil)
 // Examine tries all that Lumtra may ask of a service, with small blobs below
 // prefix, right requests and wrong ones.
 func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error) {
+	facts, err := place.Examined(ctx, func(name string) (*place.Examination, error) {
+		return p.examine(ctx, prefix+name+"/")
+	})
+	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer stop()
+	return facts, errors.Join(err, place.LeftBehind(p.ClearAway(done, prefix)))
+}
+
+// examine is one pass.
+func (p *Place) examine(ctx context.Context, prefix string) (*place.Examination, error) {
 	x := &examination{p: p, ctx: ctx, prefix: p.prefix + prefix, Examination: place.NewExamination()}
 	err := x.first()
 	if err == nil {
@@ -37,9 +47,7 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 		}
 		err = group.Wait()
 	}
-	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
-	defer stop()
-	return x.Facts(), errors.Join(err, p.ClearAway(done, prefix))
+	return x.Examination, err
 }
 
 // examination is one under way.
@@ -81,6 +89,27 @@ func (x *examination) put(key string, data []byte, when *blob.AccessConditions,
 	return etag, err
 }
 
+// right writes what has to be taken, and again when it is turned away as damaged: a line may have made
+// it so.
+func (x *examination) right(key string, data []byte, when *blob.AccessConditions,
+	check blob.TransferValidationType) (etag string, err error) {
+	err = x.surely(func() error {
+		etag, err = x.put(key, data, when, check)
+		return err
+	})
+	return etag, err
+}
+
+func (x *examination) surely(once func() error) error {
+	var err error
+	for range 4 {
+		if err = once(); err == nil || place.KindOf(err) != place.Corrupt || x.ctx.Err() != nil {
+			return err
+		}
+	}
+	return err
+}
+
 func absent() *blob.AccessConditions {
 	return writeConditions(place.WriteOptions{Condition: place.IfAbsent})
 }
@@ -96,7 +125,6 @@ func (x *examination) first() error {
 	if err != nil {
 		return err
 	}
-	is := place.Ignored
 	var piece []byte
 	err = x.try("read", "plain", func() error {
 		out, err := download(x.ctx, x.p.client.NewBlobClient(x.prefix+"plain"),
@@ -108,10 +136,11 @@ func (x *examination) first() error {
 		piece, err = io.ReadAll(io.LimitReader(out.Body, 1<<10))
 		return err
 	})
-	if err == nil && bytes.Equal(piece, place.Sample[3:8]) {
-		is = place.Works
+	if place.Disturbing(err) {
+		x.Disturb(place.ReadRange)
+	} else { // what comes of another length is no range
+		x.Answer(place.ReadRange, place.Done(err == nil && len(piece) == 5))
 	}
-	x.Answer(place.ReadRange, is)
 	return nil
 }
 
@@ -121,9 +150,9 @@ func (x *examination) puts() error {
 	if err != nil {
 		return err
 	}
-	_, right := x.put("guarded-new", place.Sample, absent(), nil)
+	_, right := x.right("guarded-new", place.Sample, absent(), nil)
 	_, wrong := x.put("guarded", place.Another, absent(), nil)
-	x.Conclude(place.PutIfAbsent, right, wrong)
+	x.Conclude(place.PutIfAbsent, right, wrong, place.Exists, place.Changed)
 	if wrong == nil {
 		if etag, err = x.put("guarded", place.Sample, nil, nil); err != nil {
 			return err
@@ -134,8 +163,8 @@ func (x *examination) puts() error {
 		x.Answer(place.PutIfStill, place.Ignored)
 		return nil
 	}
-	_, right = x.put("guarded", place.Sample, still(etag), nil)
-	x.Conclude(place.PutIfStill, right, wrong)
+	_, right = x.right("guarded", place.Sample, still(etag), nil)
+	x.Conclude(place.PutIfStill, right, wrong, place.Exists, place.Changed)
 	return nil
 }
 
@@ -157,16 +186,14 @@ func (x *examination) join(key string, when *blob.AccessConditions) (*azcore.ETa
 func (x *examination) joins() error {
 	tag, err := x.join("joined", nil)
 	if err != nil {
-		for _, a := range []place.Ask{place.InParts, place.JoinIfAbsent, place.JoinIfStill} {
-			x.Answer(a, place.Refused)
-		}
+		x.Refuse(err, place.InParts, place.JoinIfAbsent, place.JoinIfStill)
 		return nil
 	}
 	x.Answer(place.InParts, place.Works)
 	x.Answer(place.JoinETag, place.Done(mark(tag) != ""))
 	_, right := x.join("joined-new", absent())
 	_, wrong := x.join("joined", absent())
-	x.Conclude(place.JoinIfAbsent, right, wrong)
+	x.Conclude(place.JoinIfAbsent, right, wrong, place.Exists, place.Changed)
 	_, wrong = x.join("joined", still(elsewhere))
 	if wrong == nil {
 		x.Answer(place.JoinIfStill, place.Ignored)
@@ -177,7 +204,7 @@ func (x *examination) joins() error {
 		return x.p.fail(x.ctx, "stat", "joined", err)
 	}
 	_, right = x.join("joined", still(mark(there.ETag)))
-	x.Conclude(place.JoinIfStill, right, wrong)
+	x.Conclude(place.JoinIfStill, right, wrong, place.Exists, place.Changed)
 	return nil
 }
 
@@ -189,7 +216,7 @@ func (x *examination) sums() error {
 	digest := md5.Sum(place.Sample)
 	for a, check := range map[place.Ask]blob.TransferValidationType{place.SumAhead: crc,
 		place.MD5Ahead: blob.TransferValidationTypeMD5(digest[:])} {
-		_, right := x.put("summed-"+string(a), place.Sample, nil, check)
+		_, right := x.right("summed-"+string(a), place.Sample, nil, check)
 		_, wrong := x.put("summed-"+string(a), place.Another, nil, check)
 		x.Conclude(a, right, wrong)
 	}
@@ -220,6 +247,28 @@ func (x *examination) metadata() error {
 	is := place.Done(kept != "")
 	x.Answer(place.KeepsMeta, is)
 	x.Answer(place.KeepsSum, is)
+	return x.replaced(key)
+}
+
+// replaced writes over a blob with metadata, and looks whether they went.
+func (x *examination) replaced(key string) error {
+	if _, err := x.right(key, place.Another, nil, nil); err != nil {
+		x.Disturb(place.MetaReplaced)
+		return nil
+	}
+	gone := true
+	err := x.try("stat", key, func() error {
+		there, err := x.p.client.NewBlobClient(x.prefix+key).GetProperties(x.ctx, nil)
+		for name := range there.Metadata {
+			gone = gone && !strings.EqualFold(name, "note")
+		}
+		return err
+	})
+	if err != nil {
+		x.Disturb(place.MetaReplaced)
+	} else {
+		x.Answer(place.MetaReplaced, place.Done(gone))
+	}
 	return nil
 }
 
@@ -244,13 +293,11 @@ func (x *examination) copies() error {
 		})
 	}
 	if err := act("copied", nil); err != nil {
-		for _, a := range []place.Ask{place.CopyWhole, place.CopyIfAbsent, place.CopyIfStill} {
-			x.Answer(a, place.Refused)
-		}
+		x.Refuse(err, place.CopyWhole, place.CopyIfAbsent, place.CopyIfStill)
 		return nil
 	}
 	x.Answer(place.CopyWhole, place.Works)
-	x.Conclude(place.CopyIfAbsent, act("copied-new", absent()), act("copied", absent()))
+	x.Conclude(place.CopyIfAbsent, act("copied-new", absent()), act("copied", absent()), place.Exists, place.Changed)
 	wrong := act("copied", still(elsewhere))
 	if wrong == nil {
 		x.Answer(place.CopyIfStill, place.Ignored)
@@ -260,7 +307,7 @@ func (x *examination) copies() error {
 	if err != nil {
 		return x.p.fail(x.ctx, "stat", "copied", err)
 	}
-	x.Conclude(place.CopyIfStill, act("copied", still(mark(there.ETag))), wrong)
+	x.Conclude(place.CopyIfStill, act("copied", still(mark(there.ETag))), wrong, place.Exists, place.Changed)
 	return nil
 }
 
@@ -273,19 +320,24 @@ func (x *examination) names() error {
 			continue
 		}
 		if _, err := x.put(key, place.Sample, nil, nil); err != nil {
-			x.Name(c, place.Refused)
+			if place.Disturbing(err) || place.KindOf(err) == place.Corrupt {
+				x.DisturbName(c)
+			} else {
+				x.Name(c, place.Refused)
+			}
 			continue
 		}
-		is := place.Ignored
-		for e, err := range x.p.List(x.ctx, below+place.FolderFor(c), place.ListOptions{}) {
-			if err != nil {
-				return err
-			}
-			if e.Key == below+key {
-				is = place.Works
+		is, failed := false, error(nil)
+		for range 3 { // a line may have changed one look
+			for e, err := range x.p.List(x.ctx, below+place.FolderFor(c), place.ListOptions{}) {
+				failed, is = err, is || err == nil && e.Key == below+key
 			}
 		}
-		x.Name(c, is)
+		if is || failed == nil {
+			x.Name(c, place.Done(is))
+		} else {
+			x.DisturbName(c)
+		}
 	}
 	return nil
 }

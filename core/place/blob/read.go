@@ -208,7 +208,7 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 		e.Class = *out.AccessTier
 	}
 	e.Archive = archive(deref(out.AccessTier), deref(out.ArchiveStatus))
-	describe(&e, out.Metadata, out.ContentMD5)
+	p.describe(&e, out.Metadata, out.ContentMD5)
 	if out.ContentLength == nil {
 		e.Size = -1 // the store does not say
 	}
@@ -218,8 +218,9 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	return e, nil
 }
 
-// describe reads what a blob's metadata say, and its checksums.
-func describe(e *object.Entry, metadata map[string]*string, md5 []byte) {
+// describe reads what a blob's metadata say, and its checksums. A checksum among them counts where metadata go with
+// the content that is overwritten.
+func (p *Place) describe(e *object.Entry, metadata map[string]*string, md5 []byte) {
 	for name, value := range metadata {
 		if e.Metadata == nil {
 			e.Metadata = map[string]string{}
@@ -232,7 +233,8 @@ func describe(e *object.Entry, metadata map[string]*string, md5 []byte) {
 	if mode, err := strconv.ParseUint(e.Metadata[metaMode], 8, 9); err == nil {
 		e.Mode = object.ModeOf(uint32(mode))
 	}
-	if raw, err := hex.DecodeString(e.Metadata[metaSum]); err == nil && len(raw) == 8 {
+	if raw, err := hex.DecodeString(e.Metadata[metaSum]); err == nil && len(raw) == 8 &&
+		!p.store.known.Lacks(place.MetaReplaced) {
 		e.Sums = append(e.Sums, object.Sum{Kind: object.CRC64NVME, Value: string(raw)})
 	}
 	crc, _ := e.Sum(object.CRC64NVME)
@@ -274,7 +276,7 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 		md5 = out.BlobContentMD5
 		_, total, _ := strings.Cut(deref(out.ContentRange), "/")
 		if total == "" { // the whole
-			describe(&e, out.Metadata, out.ContentMD5)
+			p.describe(&e, out.Metadata, out.ContentMD5)
 			p.store.known.Learn(place.ReadRange, place.Ignored)
 			body := &wire.Body{Place: p.name, Key: key,
 				Fail: func(err error) error { return p.fail(ctx, "read", key, err) }}
@@ -287,7 +289,7 @@ func (p *Place) Read(ctx context.Context, key string, opts place.ReadOptions) (i
 				fmt.Errorf("the store does not serve ranges")))
 		}
 	}
-	describe(&e, out.Metadata, md5)
+	p.describe(&e, out.Metadata, md5)
 	var want object.Sum
 	if !ranged && len(e.Sums) > 0 {
 		want = e.Sums[0]

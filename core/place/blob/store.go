@@ -175,6 +175,7 @@ func (p *Place) Abilities() place.Abilities {
 		MinPart: 1, MaxPart: maxBlock, MaxParts: maxBlocks,
 		StoredSums:    object.CRC64NVME,
 		TimeStep:      time.Second,
+		Clock:         place.Clock{Early: time.Second, Late: time.Second}, // whole seconds, rounded either way
 		KeepsMetadata: true, Conditions: !k.Lacks(place.PutIfAbsent) && !k.Lacks(place.PutIfStill), Encodings: true,
 		ChecksAfter: !p.vouches(),
 		MaxKey:      maxKey,

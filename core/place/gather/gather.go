@@ -85,7 +85,7 @@ func (p *Place) Abilities() place.Abilities {
 		}
 		all.Tree = (i == 0 || all.Tree) && a.Tree
 		all.KeepsMetadata = all.KeepsMetadata || a.KeepsMetadata
-		all.TimeStep, all.Skew = max(all.TimeStep, a.TimeStep), min(all.Skew, a.Skew)
+		all.TimeStep, all.Clock = max(all.TimeStep, a.TimeStep), all.Clock.Join(a.Clock)
 	}
 	return all
 }

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/aws/aws-sdk-go-v2/aws"
 	"github.com/aws/aws-sdk-go-v2/service/s3"
@@ -102,19 +103,19 @@ func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 	var batch []int
 	for i, ref := range refs {
 		if ref.IfMark != "" {
-			e, err := p.Stat(ctx, object.Ref{Key: ref.Key, Version: ref.Version})
-			if err == nil && e.Mark() != ref.IfMark {
-				err = place.NewError(p.name, "delete", ref.Key, place.Changed, nil)
-			}
-			if err != nil {
-				if place.KindOf(err) != place.NotFound {
+			if _, err := p.Stat(ctx, ref); err != nil {
+				switch place.KindOf(err) {
+				case place.NotFound:
+				case place.Changed:
+					errs[i] = place.NewError(p.name, "delete", ref.Key, place.Changed, nil)
+				default:
 					errs[i] = err
 				}
 				continue
 			}
 		}
-		if strings.ContainsFunc(ref.Key, unicode.IsControl) {
-			errs[i] = p.removeOne(ctx, ref) // XML cannot name it
+		if !inXML(ref.Key) {
+			errs[i] = p.removeOne(ctx, ref)
 			continue
 		}
 		if batch = append(batch, i); len(batch) == 1000 {
@@ -124,6 +125,17 @@ func (p *Place) Remove(ctx context.Context, refs ...object.Ref) []error {
 	}
 	p.removeBatch(ctx, refs, batch, errs)
 	return errs
+}
+
+// inXML tells whether a document can name a key: what it has no way to write would come out as another one (XML 1.0,
+// section 2.2).
+func inXML(key string) bool {
+	for _, r := range key {
+		if unicode.IsControl(r) || r == utf8.RuneError || r == 0xfffe || r == 0xffff {
+			return false
+		}
+	}
+	return true
 }
 
 func (p *Place) removeOne(ctx context.Context, ref object.Ref) error {
@@ -280,15 +292,15 @@ func (p *Place) copyOnce(ctx context.Context, other *Place, src object.Ref, key 
 			return object.Entry{}, place.NewError(p.name, "copy", key, place.Changed,
 				errors.New("another writer came between; look at both before planning again"))
 		}
-		e.ETag, e.Version, e.Modified = there.ETag, there.Version, there.Modified
+		e.ETag, e.Version, e.Modified, e.Size = there.ETag, there.Version, there.Modified, there.Size
 	}
-	return e, nil
+	return e, p.marked(ctx, &e)
 }
 
 // sourceMatch is the condition on the source of a copy, nil where the store takes
 // none.
 func (p *Place) sourceMatch(mark string) *string {
-	if mark == "" || p.store.known.Of(place.CopySourceStill) == place.Refused {
+	if k := p.store.known; mark == "" || k.Of(place.CopySourceStill) == place.Refused || k.Lacks(place.ListsETags) {
 		return nil
 	}
 	return aws.String(p.match(mark))
@@ -302,9 +314,14 @@ func (p *Place) misread(ctx context.Context, err error, from *Place, src object.
 	if src.IfMark == "" || place.KindOf(err) != place.Changed {
 		return p.asExists(err, opts)
 	}
+	k := p.store.known
+	lists := k.Lacks(place.ListsETags)
 	if _, changed := from.Stat(ctx, object.Ref{Key: src.Key, Version: src.Version,
 		IfMark: src.IfMark}); changed != nil {
 		return changed
+	}
+	if !lists && k.Lacks(place.ListsETags) { // learned by that look: it goes by the listing's then
+		return otherwise(err)
 	}
 	if opts.Condition != place.Always {
 		there, gone := p.Stat(ctx, object.Ref{Key: key})
@@ -316,7 +333,6 @@ func (p *Place) misread(ctx context.Context, err error, from *Place, src object.
 			return p.asExists(err, opts)
 		}
 	}
-	k := p.store.known
 	switch {
 	case k.Of(place.QuotedMatch) != place.Refused:
 		k.Learn(place.QuotedMatch, place.Refused)
@@ -327,6 +343,11 @@ func (p *Place) misread(ctx context.Context, err error, from *Place, src object.
 	default:
 		return err
 	}
+	return otherwise(err)
+}
+
+// otherwise is an error that says that the same is to be asked in another way.
+func otherwise(err error) error {
 	var e *place.Error
 	errors.As(err, &e)
 	other := *e
@@ -337,7 +358,8 @@ func (p *Place) misread(ctx context.Context, err error, from *Place, src object.
 // still looks whether the source of a copy is what was asked for, where the store is
 // not known to see to that.
 func (p *Place) still(ctx context.Context, from *Place, src object.Ref) error {
-	if src.IfMark == "" || src.Version != "" || p.store.known.Does(place.CopySourceStill) {
+	k := p.store.known
+	if src.IfMark == "" || src.Version != "" || k.Does(place.CopySourceStill) && !k.Lacks(place.ListsETags) {
 		return nil
 	}
 	_, err := from.Stat(ctx, object.Ref{Key: src.Key, IfMark: src.IfMark})

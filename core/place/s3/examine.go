@@ -26,6 +26,16 @@ var _ place.Examiner = (*Place)(nil)
 // the answers, and what is there afterwards, against what the API's reference says.
 // The groups have nothing to do with each other and are tried side by side.
 func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error) {
+	facts, err := place.Examined(ctx, func(name string) (*place.Examination, error) {
+		return p.examine(ctx, prefix+name+"/")
+	})
+	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer stop()
+	return facts, errors.Join(err, place.LeftBehind(p.ClearAway(done, prefix)))
+}
+
+// examine is one pass.
+func (p *Place) examine(ctx context.Context, prefix string) (*place.Examination, error) {
 	x := &examination{p: p, ctx: ctx, prefix: prefix, Examination: place.NewExamination()}
 	err := x.first()
 	if err == nil {
@@ -35,14 +45,12 @@ func (p *Place) Examine(ctx context.Context, prefix string) (place.Facts, error)
 		var group errgroup.Group
 		group.SetLimit(6)
 		for _, try := range []func() error{x.sumsAhead, x.sumBehind, x.joins, x.copies, x.removals, x.names, x.ranges,
-			x.metadata, x.tags, x.listings, x.versions} {
+			x.metadata, x.replaced, x.tags, x.listings, x.versions} {
 			group.Go(try)
 		}
 		err = group.Wait()
 	}
-	done, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
-	defer stop()
-	return x.Facts(), errors.Join(err, p.ClearAway(done, prefix))
+	return x.Examination, err
 }
 
 // examination is one under way.
@@ -54,23 +62,11 @@ type examination struct {
 	signed bool // contents have to be covered by the signature
 }
 
-// passing tells of an error that says nothing about the store's ways.
-func passingTrouble(err error) bool {
-	switch place.KindOf(err) {
-	case place.Unreachable, place.Throttled, place.Cancelled:
-		return err != nil
-	case place.ServerFault:
-		var e *place.Error
-		return errors.As(err, &e) && e.Status != http.StatusNotImplemented
-	}
-	return false
-}
-
 // try sends a request, and again when it met with trouble of no meaning.
 func (x *examination) try(once func() error) error {
 	var err error
 	for range 4 {
-		if err = once(); !passingTrouble(err) || x.ctx.Err() != nil {
+		if err = once(); !place.Disturbing(err) || x.ctx.Err() != nil {
 			return err
 		}
 		select {
@@ -79,6 +75,26 @@ func (x *examination) try(once func() error) error {
 		}
 	}
 	return err
+}
+
+// surely does what is right, and again when it is turned away as damaged: a line may have made it so.
+func (x *examination) surely(once func() error) error {
+	var err error
+	for range 4 {
+		if err = once(); place.KindOf(err) != place.Corrupt || err == nil || x.ctx.Err() != nil {
+			return err
+		}
+	}
+	return err
+}
+
+// right writes what has to be taken.
+func (x *examination) right(key string, data []byte, h http.Header) (answer http.Header, err error) {
+	err = x.surely(func() (err error) {
+		answer, err = x.put(key, data, h)
+		return err
+	})
+	return answer, err
 }
 
 // put writes a small object with the given headers, which may be nil.
@@ -135,7 +151,7 @@ func (x *examination) head(key string) (h http.Header, err error) {
 // first writes an object plainly: what nothing can be done without.
 func (x *examination) first() error {
 	h, err := x.put("plain", place.Sample, nil)
-	if err != nil && !passingTrouble(err) {
+	if err != nil && !place.Disturbing(err) {
 		first := err
 		x.signed = true
 		if h, err = x.put("plain", place.Sample, nil); err != nil {
@@ -154,12 +170,22 @@ func (x *examination) first() error {
 		return err
 	}
 	digest := md5.Sum(place.Sample)
-	is := place.Ignored
-	if etagOf(there) == hex.EncodeToString(digest[:]) {
-		is = place.Works
-	}
-	x.Answer(place.MD5ETag, is)
+	x.tells("plain", place.MD5ETag, etagOf(there) == hex.EncodeToString(digest[:]))
 	return nil
+}
+
+// tells answers an ask about what a store tells of an object that holds the sample. What it tells of
+// another, which a line has made of it, is right and says nothing.
+func (x *examination) tells(key string, a place.Ask, is bool) {
+	data, err := x.get(key)
+	switch {
+	case is:
+		x.Answer(a, place.Works)
+	case err != nil || !bytes.Equal(data, place.Sample):
+		x.Disturb(a)
+	default:
+		x.Answer(a, place.Ignored)
+	}
 }
 
 // conditions writes under conditions that hold and that do not.
@@ -167,11 +193,11 @@ func (x *examination) conditions() error {
 	if _, err := x.put("guarded", place.Sample, nil); err != nil {
 		return err
 	}
-	_, right := x.put("guarded-new", place.Sample, http.Header{"If-None-Match": {"*"}})
+	_, right := x.right("guarded-new", place.Sample, http.Header{"If-None-Match": {"*"}})
 	_, wrong := x.put("guarded", place.Another, http.Header{"If-None-Match": {"*"}})
-	x.Conclude(place.PutIfAbsent, right, wrong)
+	x.Conclude(place.PutIfAbsent, right, wrong, place.Exists, place.Changed)
 	x.matches("guarded", place.PutIfStill, true, func(match string) error {
-		_, err := x.put("guarded", place.Sample, http.Header{"If-Match": {match}})
+		_, err := x.right("guarded", place.Sample, http.Header{"If-Match": {match}})
 		return err
 	})
 	return nil
@@ -182,7 +208,7 @@ func (x *examination) conditions() error {
 func (x *examination) matches(key string, a place.Ask, learn bool, act func(match string) error) {
 	there, err := x.head(key)
 	if err != nil {
-		x.Answer(a, place.Refused)
+		x.Disturb(a)
 		return
 	}
 	form := quoted
@@ -203,7 +229,7 @@ func (x *examination) matches(key string, a place.Ask, learn bool, act func(matc
 	} else if learn && right == nil {
 		x.Answer(place.QuotedMatch, place.Works)
 	}
-	x.Conclude(a, right, wrong)
+	x.Conclude(a, right, wrong, place.Exists, place.Changed, place.NotFound)
 }
 
 func (x *examination) unquoted() bool {
@@ -218,25 +244,27 @@ func (x *examination) sumsAhead() error {
 		h.Write(place.Sample)
 		sum := object.SumOf(kind, h)
 		key := "summed-" + kind.String()
-		_, right := x.put(key, place.Sample, http.Header{sumHeaders[kind]: {sum.Base64()}})
-		kept, _ := x.head(key)
+		_, right := x.right(key, place.Sample, http.Header{sumHeaders[kind]: {sum.Base64()}})
+		kept, err := x.head(key)
+		if ask == place.SumAhead {
+			if err == nil && right == nil {
+				x.tells(key, place.KeepsSum, kept.Get(sumHeaders[kind]) == sum.Base64())
+			} else if place.Disturbing(err) || place.Disturbing(right) {
+				x.Disturb(place.KeepsSum)
+			} else {
+				x.Answer(place.KeepsSum, place.Ignored)
+			}
+		}
 		_, wrong := x.put(key, place.Another, http.Header{sumHeaders[kind]: {sum.Base64()}})
 		x.Conclude(ask, right, wrong)
-		if ask == place.SumAhead {
-			is := place.Ignored
-			if right == nil && kept.Get(sumHeaders[kind]) == sum.Base64() {
-				is = place.Works
-			}
-			x.Answer(place.KeepsSum, is)
-		}
 	}
 	digest := md5.Sum(place.Sample)
 	md5Header := http.Header{"Content-Md5": {base64.StdEncoding.EncodeToString(digest[:])}}
-	_, right := x.put("summed-md5", place.Sample, md5Header)
+	_, right := x.right("summed-md5", place.Sample, md5Header)
 	_, wrong := x.put("summed-md5", place.Another, md5Header)
 	x.Conclude(place.MD5Ahead, right, wrong)
 	signed := http.Header{"X-Amz-Content-Sha256": {sha256Hex(place.Sample)}}
-	_, right = x.put("signed", place.Sample, signed)
+	_, right = x.right("signed", place.Sample, signed)
 	_, wrong = x.put("signed", place.Another, signed)
 	x.Conclude(place.SignedBody, right, wrong)
 	return nil
@@ -266,9 +294,10 @@ func (x *examination) behindOnce(key string, spoil bool) error {
 }
 
 func (x *examination) sumBehind() error {
-	right := x.behindOnce("trailed", false)
+	right := x.surely(func() error { return x.behindOnce("trailed", false) })
 	if right == nil {
-		if data, err := x.get("trailed"); err == nil && !bytes.Equal(data, place.Sample) {
+		// Of another length it is framing, stored with the content; else a line has made it another.
+		if data, err := x.get("trailed"); err == nil && len(data) != len(place.Sample) {
 			right = errors.New("the framing was stored with the content")
 		}
 	}
@@ -278,17 +307,25 @@ func (x *examination) sumBehind() error {
 
 // ranges reads a piece from the middle.
 func (x *examination) ranges() error {
-	is := place.Ignored
-	resp, err := x.p.do(x.ctx, request{method: http.MethodGet, op: "read", key: x.prefix + "plain",
-		header: http.Header{"Range": {"bytes=3-7"}}})
-	if err == nil {
-		data, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<10))
-		resp.Body.Close()
-		if resp.StatusCode == http.StatusPartialContent && bytes.Equal(data, place.Sample[3:8]) {
-			is = place.Works
+	var data []byte
+	partial := false
+	err := x.try(func() error {
+		resp, err := x.p.do(x.ctx, request{method: http.MethodGet, op: "read", key: x.prefix + "plain",
+			header: http.Header{"Range": {"bytes=3-7"}}})
+		if err != nil {
+			return err
 		}
+		defer resp.Body.Close()
+		partial = resp.StatusCode == http.StatusPartialContent
+		data, err = io.ReadAll(io.LimitReader(resp.Body, 1<<10))
+		return x.p.fail("read", "plain", err)
+	})
+	switch {
+	case place.Disturbing(err):
+		x.Disturb(place.ReadRange)
+	default: // what comes of another length is no range
+		x.Answer(place.ReadRange, place.Done(err == nil && partial && len(data) == 5))
 	}
-	x.Answer(place.ReadRange, is)
 	return nil
 }
 
@@ -307,17 +344,15 @@ func (x *examination) copies() error {
 		})
 	}
 	if err := act("copied", http.Header{}); err != nil {
-		for _, a := range []place.Ask{place.CopyWhole, place.CopySourceStill, place.CopyIfAbsent, place.CopyIfStill,
-			place.CopyRange} {
-			x.Answer(a, place.Refused)
-		}
+		x.Refuse(err, place.CopyWhole, place.CopySourceStill, place.CopyIfAbsent, place.CopyIfStill, place.CopyRange)
 		return nil
 	}
-	is := place.Ignored
-	if data, err := x.get("copied"); err == nil && bytes.Equal(data, place.Sample) {
-		is = place.Works
+	if data, err := x.get("copied"); err == nil && len(data) == len(place.Sample) {
+		x.Answer(place.CopyWhole, place.Works)
+	} else {
+		x.Refuse(err, place.CopyWhole)
 	}
-	x.Answer(place.CopyWhole, is)
+	x.listedETag("copied")
 	if there, err := x.head("plain"); err == nil {
 		form := quoted
 		if x.unquoted() {
@@ -325,30 +360,63 @@ func (x *examination) copies() error {
 		}
 		right := act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form(etagOf(there))}})
 		x.Conclude(place.CopySourceStill, right,
-			act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form("0123456789abcdef0123456789abcdef")}}))
+			act("copied", http.Header{"X-Amz-Copy-Source-If-Match": {form("0123456789abcdef0123456789abcdef")}}),
+			place.Changed)
+	} else {
+		x.Disturb(place.CopySourceStill)
 	}
 	x.Conclude(place.CopyIfAbsent, act("copied-new", http.Header{"If-None-Match": {"*"}}),
-		act("copied", http.Header{"If-None-Match": {"*"}}))
+		act("copied", http.Header{"If-None-Match": {"*"}}), place.Exists, place.Changed)
 	x.matches("copied", place.CopyIfStill, false,
 		func(match string) error { return act("copied", http.Header{"If-Match": {match}}) })
 	x.copyRange(source)
 	return nil
 }
 
+// listedETag looks whether a listing tells of an object what an answer about it alone tells.
+func (x *examination) listedETag(key string) {
+	there, err := x.head(key)
+	if err != nil {
+		x.Disturb(place.ListsETags)
+		return
+	}
+	same, failed := false, error(nil)
+	for range 3 { // a line may have changed one look
+		failed = x.try(func() error {
+			e, err := x.p.listed(x.ctx, x.prefix+key)
+			same = same || err == nil && e.ETag == etagOf(there)
+			return err
+		})
+	}
+	if failed != nil && !same {
+		x.Disturb(place.ListsETags)
+		return
+	}
+	x.Answer(place.ListsETags, place.Done(same))
+}
+
 func (x *examination) copyRange(source string) {
-	is := place.Refused
 	up, err := x.begin("copied-range", false)
 	if err == nil {
-		resp, err := x.p.do(x.ctx, request{method: http.MethodPut, op: "copy part", key: x.prefix + "copied-range",
-			query:  url.Values{"partNumber": {"1"}, "uploadId": {up}},
-			header: http.Header{"X-Amz-Copy-Source": {source}, "X-Amz-Copy-Source-Range": {"bytes=0-9"}}})
-		if err == nil {
-			drain(resp)
-			is = place.Works
-		}
+		err = x.try(func() error {
+			resp, err := x.p.do(x.ctx, request{method: http.MethodPut, op: "copy part", key: x.prefix + "copied-range",
+				query:  url.Values{"partNumber": {"1"}, "uploadId": {up}},
+				header: http.Header{"X-Amz-Copy-Source": {source}, "X-Amz-Copy-Source-Range": {"bytes=0-9"}}})
+			if err == nil {
+				drain(resp)
+			}
+			return err
+		})
 		x.abort("copied-range", up)
 	}
-	x.Answer(place.CopyRange, is)
+	switch kind := place.KindOf(err); {
+	case err == nil:
+		x.Answer(place.CopyRange, place.Works)
+	case kind == place.NotFound: // the upload's name came damaged
+		x.Disturb(place.CopyRange)
+	default:
+		x.Refuse(err, place.CopyRange)
+	}
 }
 
 // removals removes two at once.
@@ -361,17 +429,24 @@ func (x *examination) removals() error {
 			}
 		}
 		errs := make([]error, 2)
-		err := x.try(func() error { return x.p.removeMany(x.ctx, refs, []int{0, 1}, errs, ask) })
-		is := place.Works
-		if err != nil || errs[0] != nil || errs[1] != nil {
-			is = place.Refused
-		} else if _, err := x.head("gone-1"); err == nil {
-			is = place.Ignored
-		}
+		err := x.surely(func() error {
+			return x.try(func() error { return x.p.removeMany(x.ctx, refs, []int{0, 1}, errs, ask) })
+		})
 		if kind := place.KindOf(errs[0]); errs[0] != nil && (kind == place.Denied || kind == place.BadLogin) {
 			return nil // nothing is said about the way
 		}
-		x.Answer(ask, is)
+		if err := errors.Join(err, errs[0], errs[1]); err != nil {
+			x.Refuse(err, ask)
+			continue
+		}
+		switch _, err := x.head("gone-1"); {
+		case err == nil:
+			x.Answer(ask, place.Ignored)
+		case place.KindOf(err) == place.NotFound:
+			x.Answer(ask, place.Works)
+		default:
+			x.Disturb(ask)
+		}
 	}
 	return nil
 }
@@ -380,31 +455,59 @@ func (x *examination) removals() error {
 func (x *examination) names() error {
 	for c, name := range place.OddNames {
 		if _, err := x.put(place.FolderFor(c)+name, place.Sample, nil); err != nil {
-			if !passingTrouble(err) {
+			if place.Disturbing(err) || place.KindOf(err) == place.Corrupt {
+				x.DisturbName(c)
+			} else {
 				x.Name(c, place.Refused)
 			}
 			continue
 		}
-		there := false
-		for e, err := range x.p.paged(x.ctx, x.prefix+place.FolderFor(c), place.ListOptions{}) {
-			if err != nil {
-				return err
-			}
-			there = there || e.Key == x.prefix+place.FolderFor(c)+name
+		is, err := x.listedAs(place.FolderFor(c), name)
+		if err != nil {
+			x.DisturbName(c)
+			continue
 		}
-		x.Name(c, place.Done(there))
+		x.Name(c, place.Done(is))
 	}
 	return nil
 }
 
+// listedAs tells whether a folder lists a name. One that a line has changed is listed by the next look.
+func (x *examination) listedAs(folder, name string) (bool, error) {
+	var err error
+	for range 3 {
+		err = x.try(func() error {
+			for e, err := range x.p.paged(x.ctx, x.prefix+folder, place.ListOptions{}) {
+				if err != nil {
+					return err
+				}
+				if e.Key == x.prefix+folder+name {
+					return errSeen
+				}
+			}
+			return nil
+		})
+		if errors.Is(err, errSeen) {
+			return true, nil
+		}
+	}
+	return false, err
+}
+
+// errSeen ends a listing that has shown what was looked for.
+var errSeen = errors.New("seen")
+
 // ClearAway removes all that an Examine writes.
 func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 	var refs []object.Ref
-	for _, c := range []place.NameClass{place.Controls} { // which a listing may be unable to name
-		refs = append(refs, object.Ref{Key: prefix + place.FolderFor(c) + place.OddNames[c]})
-	}
-	for _, name := range ordered {
-		refs = append(refs, object.Ref{Key: prefix + "order/" + name})
+	for n := range place.MostPasses { // names which a listing may be unable to tell
+		below := prefix + place.PassName(n) + "/"
+		for _, c := range []place.NameClass{place.Controls, place.LineBreaks, place.NonChars} {
+			refs = append(refs, object.Ref{Key: below + place.FolderFor(c) + place.OddNames[c]})
+		}
+		for _, name := range ordered {
+			refs = append(refs, object.Ref{Key: below + "order/" + name})
+		}
 	}
 	for e, err := range p.paged(ctx, prefix, place.ListOptions{}) {
 		if err != nil {
@@ -412,7 +515,7 @@ func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 		}
 		refs = append(refs, object.Ref{Key: e.Key})
 	}
-	err := errors.Join(p.Remove(ctx, refs...)...)
+	err := errors.Join(errors.Join(p.Remove(ctx, refs...)...), p.dropUploads(ctx, prefix))
 	for e, bad := range p.Versions(ctx, prefix, false) {
 		if bad != nil {
 			break // versions are not kept, or not to be listed
@@ -420,6 +523,27 @@ func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 		if e.Version != "" && e.Version != "null" {
 			err = errors.Join(err, p.removeOne(ctx, object.Ref{Key: e.Key, Version: e.Version}))
 		}
+	}
+	return err
+}
+
+// joinedKeys are those that uploads are begun for.
+var joinedKeys = []string{"joined", "joined-wrong", "joined-new", "begun", "copied-range"}
+
+// dropUploads drops what was begun below a prefix and neither joined nor dropped, also where the answer that
+// told its name was lost or damaged.
+func (p *Place) dropUploads(ctx context.Context, prefix string) error {
+	ups, err := p.uploads(ctx, p.prefix+prefix)
+	if len(ups) == 0 && !p.store.known.Does(place.UploadsListed) { // some list only those of a key
+		for n := range place.MostPasses {
+			for _, key := range joinedKeys {
+				more, bad := p.UploadsOf(ctx, prefix+place.PassName(n)+"/"+key)
+				ups, err = append(ups, more...), errors.Join(err, bad)
+			}
+		}
+	}
+	for _, up := range ups {
+		err = errors.Join(err, p.Abort(ctx, up))
 	}
 	return err
 }

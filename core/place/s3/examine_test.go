@@ -46,7 +46,7 @@ func TestExamine(t *testing.T) {
 		place.UnsignedBody, place.JoinSums, place.JoinWhole,
 		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopySourceStill,
 		place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange,
-		place.KeepsMeta, place.KeepsMeta2K, place.KeepsTags, place.ListsInOrder, place.ListsEncoded, place.FineTimes} {
+		place.KeepsMeta, place.KeepsMeta2K, place.MetaReplaced, place.ListsETags, place.KeepsTags, place.ListsInOrder, place.ListsEncoded, place.FineTimes} {
 		plain[a] = place.Works
 	}
 	plain[place.MD5ETag], plain[place.MD5PartETag] = place.Ignored, place.Ignored
@@ -91,13 +91,21 @@ func TestExamine(t *testing.T) {
 		standin.BatchRefused:    {answers: answers{place.RemoveBatch: refused, place.RemoveBatchMD5: refused}},
 		standin.RangesIgnored:   {answers: answers{place.ReadRange: ignored}},
 		standin.CopyRefused: {answers: answers{place.CopySourceStill: refused, place.CopyWhole: refused,
-			place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.CopyRange: refused}},
+			place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.CopyRange: refused, place.ListsETags: ""}},
 		standin.PartCopyRefused: {answers: answers{place.CopyRange: refused}},
 		standin.TagsRefused:     {answers: answers{place.KeepsTags: refused}},
 		standin.WholeSeconds:    {answers: answers{place.FineTimes: ignored}},
 		standin.ListingPlain:    {answers: answers{place.ListsEncoded: ignored}},
 		standin.ListingByFolder: {answers: answers{place.ListsInOrder: ignored}},
-		standin.MetadataDropped: {answers: answers{place.KeepsMeta: ignored, place.KeepsMeta2K: ignored}},
+		standin.MetadataDropped: {answers: answers{place.KeepsMeta: ignored, place.KeepsMeta2K: ""}},
+		standin.MetadataStays:   {answers: answers{place.MetaReplaced: ignored}},
+		standin.Metadata256:     {answers: answers{place.KeepsMeta2K: refused}},
+		standin.NonCharsChange:  {names: names{place.NonChars: ignored}},
+		standin.LineFeed404:     {names: names{place.LineBreaks: refused}},
+		standin.TimesRoundUp:    {answers: answers{place.FineTimes: ignored}},
+		standin.ListingETags:    {answers: answers{place.ListsETags: ignored}},
+		standin.UploadsUndated:  {},
+		standin.AnswersBare:     {},
 	} {
 		t.Run(string(habit), func(t *testing.T) {
 			var habits []standin.Habit
@@ -119,7 +127,7 @@ func TestExamine(t *testing.T) {
 				if given, ok := want.names[c]; ok {
 					is = given
 				}
-				if habit == standin.ListingPlain && c == place.Controls {
+				if habit == standin.ListingPlain && (c == place.Controls || c == place.NonChars) {
 					continue // XML cannot name it
 				}
 				assert.Equal(t, is, got.Names[c], "%s", c)

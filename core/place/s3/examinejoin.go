@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 
 	"lumtra/core/object"
@@ -33,13 +34,17 @@ func (x *examination) begin(key string, summed bool) (id string, err error) {
 		defer resp.Body.Close()
 		var out struct{ UploadId string }
 		raw, err := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
-		if err == nil {
-			err = xml.Unmarshal(raw, &out)
+		if err != nil {
+			return x.p.fail("begin", key, err)
 		}
+		err = xml.Unmarshal(raw, &out)
 		if id = out.UploadId; err == nil && id == "" {
 			err = errors.New("an upload without a name")
 		}
-		return x.p.fail("begin", key, err)
+		if err != nil { // no answer at all, or one that was damaged on its way
+			return place.NewError(x.p.name, "begin", key, place.ServerFault, err)
+		}
+		return nil
 	})
 	return id, err
 }
@@ -59,15 +64,19 @@ func (x *examination) listed() {
 		return
 	}
 	defer x.abort("begun", id)
-	ups, err := x.p.uploads(x.ctx, x.p.prefix+x.prefix)
-	is := place.Ignored
-	for _, up := range ups {
-		if up.ID == id {
-			is = place.Works
-		}
+	is := false
+	for range 3 { // a line may have changed one look
+		var ups []place.Upload
+		err = x.try(func() (err error) {
+			ups, err = x.p.uploads(x.ctx, x.p.prefix+x.prefix)
+			return err
+		})
+		is = is || slices.ContainsFunc(ups, func(up place.Upload) bool { return up.ID == id })
 	}
-	if err == nil {
-		x.Answer(place.UploadsListed, is)
+	if is || err == nil {
+		x.Answer(place.UploadsListed, place.Done(is))
+	} else {
+		x.Disturb(place.UploadsListed)
 	}
 }
 
@@ -93,7 +102,7 @@ func (x *examination) join(j join) (joined, error) {
 	}
 	sum := sumOf(place.Sample)
 	var part http.Header
-	err = x.try(func() error {
+	err = x.surely(func() error {
 		r := request{method: http.MethodPut, op: "write part", key: x.prefix + j.key,
 			query:  url.Values{"partNumber": {"1"}, "uploadId": {id}},
 			header: http.Header{}, body: bytes.NewReader(place.Sample), size: int64(len(place.Sample)),
@@ -176,11 +185,13 @@ func sumOf(b []byte) object.Sum {
 // joins makes objects of one part in every way that joining can be asked.
 func (x *examination) joins() error {
 	summed := join{key: "joined", summed: true, partSum: true, whole: sumOf(place.Sample)}
-	out, err := x.join(summed)
-	x.Answer(place.JoinSums, map[bool]place.Answer{true: place.Works, false: place.Refused}[err == nil])
-	if err != nil { // the parts' checksums, or all of them?
+	out, err := x.joinRight(summed)
+	if err == nil {
+		x.Answer(place.JoinSums, place.Works)
+	} else { // the parts' checksums, or all of them?
+		x.Refuse(err, place.JoinSums)
 		summed.partSum = false
-		out, err = x.join(summed)
+		out, err = x.joinRight(summed)
 	}
 	if err == nil {
 		wrong := summed
@@ -188,43 +199,50 @@ func (x *examination) joins() error {
 		_, bad := x.join(wrong)
 		x.Conclude(place.JoinWhole, nil, bad)
 	} else {
-		x.Answer(place.JoinWhole, place.Refused)
+		x.Refuse(err, place.JoinWhole)
 		summed = join{key: "joined"}
-		out, err = x.join(summed)
+		out, err = x.joinRight(summed)
 	}
 	if err != nil {
-		for _, a := range []place.Ask{place.InParts, place.JoinIfAbsent, place.JoinIfStill} {
-			x.Answer(a, place.Refused)
-		}
+		x.Refuse(err, place.InParts, place.JoinIfAbsent, place.JoinIfStill)
 		return nil
 	}
 	x.Answer(place.InParts, place.Works)
 	x.listed()
-	is := place.Works
-	if out.etag == "" {
-		is = place.Ignored
-	}
-	x.Answer(place.JoinETag, is)
+	x.Answer(place.JoinETag, place.Done(out.etag != ""))
 	if there, err := x.head("joined"); err == nil {
 		part := md5.Sum(place.Sample)
 		of := md5.Sum(part[:])
-		is := place.Ignored
-		if etagOf(there) == hex.EncodeToString(of[:])+"-1" {
-			is = place.Works
-		}
-		x.Answer(place.MD5PartETag, is)
+		x.tells("joined", place.MD5PartETag, etagOf(there) == hex.EncodeToString(of[:])+"-1")
+	} else {
+		x.Disturb(place.MD5PartETag)
 	}
 	absent, onto := summed, summed
 	absent.key, absent.header, onto.header = "joined-new", http.Header{"If-None-Match": {"*"}},
 		http.Header{"If-None-Match": {"*"}}
-	_, right := x.join(absent)
+	_, right := x.joinRight(absent)
 	_, wrong := x.join(onto)
-	x.Conclude(place.JoinIfAbsent, right, wrong)
+	x.Conclude(place.JoinIfAbsent, right, wrong, place.Exists, place.Changed)
 	x.matches("joined", place.JoinIfStill, false, func(match string) error {
 		again := summed
 		again.header = http.Header{"If-Match": {match}}
-		_, err := x.join(again)
+		_, err := x.joinRight(again)
 		return err
 	})
 	return nil
+}
+
+// joinRight makes an object in a way that has to be taken. That a list came damaged, or an upload's name
+// did, says nothing.
+func (x *examination) joinRight(j join) (out joined, err error) {
+	for range 4 {
+		out, err = x.join(j)
+		if kind := place.KindOf(err); err == nil || kind != place.Corrupt && kind != place.NotFound || x.ctx.Err() != nil {
+			break
+		}
+	}
+	if place.KindOf(err) == place.NotFound && err != nil { // each time: that cannot be told from damage
+		err = place.NewError(x.p.name, "finish", j.key, place.Corrupt, err)
+	}
+	return out, err
 }

@@ -2,9 +2,8 @@ package s3
 
 import (
 	"bytes"
-	"context"
 	"encoding/xml"
-	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -15,24 +14,97 @@ import (
 	"lumtra/core/place"
 )
 
-// metadata writes some, and as much as the reference allows: 2 KB, names and values
-// counted together.
+// metadata writes some, and as much as the reference allows: 2 KB, names and values counted together. Where not as
+// much is taken, it finds out how much is.
 func (x *examination) metadata() error {
-	for ask, value := range map[place.Ask]string{place.KeepsMeta: "reed bed, 1 m",
-		place.KeepsMeta2K: strings.Repeat("m", 2<<10-len("note"))} {
-		key := string(ask)
-		_, err := x.put(key, place.Sample, http.Header{"X-Amz-Meta-Note": {value}})
-		if passingTrouble(err) {
-			return err
-		}
-		is := place.Refused
-		if err == nil {
-			if is = place.Ignored; x.metaOf(key) == value {
-				is = place.Works
-			}
-		}
-		x.Answer(ask, is)
+	x.keeps(place.KeepsMeta, 1, 13)
+	if x.Found(place.KeepsMeta) != place.Works {
+		return nil
 	}
+	all := place.MostMeta - len("note-00")
+	x.keeps(place.KeepsMeta2K, 1, all)
+	if x.Found(place.KeepsMeta2K) == place.Works {
+		return nil
+	}
+	var m place.MetaLimits
+	m.Value = x.most(all, func(n int) bool { return x.takes(1, n) })
+	if m.Value == 0 {
+		return nil
+	}
+	const each = 64
+	if most := place.MostMeta / (each + len("note-00")); m.Value >= each && !x.takes(most, each) {
+		m.All = (each + len("note-00")) * x.most(most, func(n int) bool { return x.takes(n, each) })
+	}
+	x.Limits(m)
+	return nil
+}
+
+// keeps answers whether so many values of so many bytes come back as written. A store that has trouble with that
+// each time, and none with little, refuses it, whatever it calls that.
+func (x *examination) keeps(a place.Ask, values, size int) {
+	is, err := x.metaOf(values, size)
+	switch {
+	case err == nil:
+		x.Answer(a, place.Done(is))
+	case place.KindOf(err) == place.ServerFault && x.takes(1, 13):
+		x.Answer(a, place.Refused)
+	default:
+		x.Refuse(err, a)
+	}
+}
+
+func (x *examination) takes(values, size int) bool {
+	is, err := x.metaOf(values, size)
+	return err == nil && is
+}
+
+// most is the largest number up to the given one that is taken; 0 for none. What is taken of a number is of all
+// below it.
+func (x *examination) most(limit int, takes func(int) bool) int {
+	low, high := 0, limit // taken, not taken
+	for high-low > 1 && x.ctx.Err() == nil {
+		if middle := (low + high) / 2; takes(middle) {
+			low = middle
+		} else {
+			high = middle
+		}
+	}
+	return low
+}
+
+// metaOf writes so many values of so many bytes, and tells whether they come back.
+func (x *examination) metaOf(values, size int) (is bool, err error) {
+	key, h := fmt.Sprintf("metadata-%d-%d", values, size), http.Header{}
+	for n := range values {
+		h.Set(fmt.Sprintf("X-Amz-Meta-Note-%02d", n), strings.Repeat("m", size))
+	}
+	if _, err := x.right(key, place.Sample, h); err != nil {
+		return false, err
+	}
+	there, err := x.head(key)
+	for name := range h {
+		is = err == nil && there.Get(name) == h.Get(name)
+		if !is {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// replaced writes over an object with metadata, and looks whether they went.
+func (x *examination) replaced() error {
+	const key = "replaced"
+	if _, err := x.right(key, place.Sample, http.Header{"X-Amz-Meta-Note": {"low water"}}); err != nil {
+		x.Disturb(place.MetaReplaced)
+		return nil
+	}
+	_, err := x.right(key, place.Another, nil)
+	h, bad := x.head(key)
+	if err != nil || bad != nil {
+		x.Disturb(place.MetaReplaced)
+		return nil
+	}
+	x.Answer(place.MetaReplaced, place.Done(h.Get("X-Amz-Meta-Note") == ""))
 	return nil
 }
 
@@ -45,14 +117,6 @@ func (x *examination) tags() error {
 	return nil
 }
 
-func (x *examination) metaOf(key string) string {
-	h, err := x.head(key)
-	if err != nil {
-		return ""
-	}
-	return h.Get("X-Amz-Meta-Note")
-}
-
 // ordered are names that stores with an order of their own put elsewhere: by folder
 // ("bed/" before "bed-"), without regard to case, or by UTF-16.
 var ordered = []string{"bed!x", "bed-x", "bed.x", "bed/x", "bed/y/z", "bed0", "bedX", "beda", "bed\uffee",
@@ -61,7 +125,7 @@ var ordered = []string{"bed!x", "bed-x", "bed.x", "bed/x", "bed/y/z", "bed0", "b
 // listings lists those names, and looks at order, encoding and times.
 func (x *examination) listings() error {
 	for _, name := range ordered {
-		if _, err := x.put("order/"+name, place.Sample, nil); passingTrouble(err) {
+		if _, err := x.put("order/"+name, place.Sample, nil); place.Disturbing(err) {
 			return err
 		}
 	}
@@ -82,8 +146,9 @@ func (x *examination) listings() error {
 		}
 		return xml.Unmarshal(text, &doc)
 	})
-	if err != nil {
-		return x.unlisted(err)
+	if err != nil { // no answer that can be read is no reason to end the test
+		x.Disturb(place.ListsInOrder, place.ListsEncoded, place.FineTimes)
+		return nil
 	}
 	var keys []string
 	fine := false
@@ -95,19 +160,13 @@ func (x *examination) listings() error {
 		at, err := time.Parse(time.RFC3339Nano, c.LastModified)
 		fine = fine || err == nil && at.Nanosecond() != 0
 	}
-	x.Answer(place.ListsInOrder, place.Done(slices.IsSorted(keys)))
+	if !slices.IsSorted(keys) && len(keys) != len(ordered) { // a line has changed some
+		x.Disturb(place.ListsInOrder)
+	} else {
+		x.Answer(place.ListsInOrder, place.Done(slices.IsSorted(keys)))
+	}
 	x.Answer(place.ListsEncoded, place.Done(doc.EncodingType == "url"))
 	x.Answer(place.FineTimes, place.Done(fine))
-	return nil
-}
-
-// unlisted is what a listing that failed says: an answer nobody can read is no reason
-// to end the test.
-func (x *examination) unlisted(err error) error {
-	var e *place.Error
-	if errors.As(err, &e) || errors.Is(err, context.Canceled) {
-		return err
-	}
 	return nil
 }
 
@@ -133,12 +192,12 @@ func (x *examination) versions() error {
 		}
 		defer resp.Body.Close()
 		data, err := io.ReadAll(io.LimitReader(resp.Body, 1<<10))
-		if is = place.Ignored; bytes.Equal(data, place.Sample) {
-			is = place.Works
-		}
+		is = place.Done(bytes.Equal(data, place.Sample))
 		return x.p.fail("read", "version", err)
 	})
-	if !passingTrouble(err) {
+	if place.Disturbing(err) {
+		x.Disturb(place.ReadVersion)
+	} else {
 		x.Answer(place.ReadVersion, is)
 	}
 	return nil

@@ -2,7 +2,6 @@ package s3
 
 import (
 	"context"
-	"errors"
 	"net/http"
 
 	"lumtra/core/object"
@@ -55,20 +54,19 @@ func (g *guard) refused(ctx context.Context, err error) error {
 	if !g.Sends || g.opts.Condition != place.IfStill || place.KindOf(err) != place.Changed {
 		return err
 	}
-	there, statErr := g.p.Stat(ctx, object.Ref{Key: g.key})
-	if statErr != nil || there.Mark() != g.opts.Mark {
+	k := g.p.store.known
+	lists := k.Lacks(place.ListsETags)
+	if _, changed := g.p.Stat(ctx, object.Ref{Key: g.key, IfMark: g.opts.Mark}); changed != nil {
 		return err
 	}
-	var e *place.Error
-	errors.As(err, &e)
-	other := *e
-	other.Kind = place.Otherwise
-	if k := g.p.store.known; k.Of(place.QuotedMatch) != place.Refused {
+	switch {
+	case !lists && k.Lacks(place.ListsETags): // learned by that look
+	case k.Of(place.QuotedMatch) != place.Refused:
 		k.Learn(place.QuotedMatch, place.Refused)
-	} else if k.Of(g.Ask) != place.Refused {
+	case k.Of(g.Ask) != place.Refused:
 		k.Learn(g.Ask, place.Refused)
-	} else {
+	default:
 		return err
 	}
-	return &other
+	return otherwise(err)
 }

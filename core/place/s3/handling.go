@@ -33,10 +33,17 @@ var (
 
 // Without tells that links need credentials to sign with.
 func (p *Place) Without() map[place.Skill]string {
+	var without map[place.Skill]string
 	if p.store.cfg.AccessKey == "" && p.store.cfg.Credentials == nil {
-		return map[place.Skill]string{place.Links: "without credentials there is nothing to sign a link with"}
+		without = map[place.Skill]string{place.Links: "without credentials there is nothing to sign a link with"}
 	}
-	return nil
+	if is := p.store.known.Of(place.CopyWhole); p.store.known.Lacks(place.CopyWhole) {
+		if without == nil {
+			without = map[place.Skill]string{}
+		}
+		without[place.Metadata] = "they are changed by a copy inside the store, and copies are " + string(is) + " by it"
+	}
+	return without
 }
 
 func optional(s string) *string {
@@ -97,7 +104,8 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 		return no(err)
 	}
 	switch {
-	case ref.IfMark != "" && strings.Trim(aws.ToString(head.ETag), `"`) != ref.IfMark:
+	case ref.IfMark != "" && strings.Trim(aws.ToString(head.ETag), `"`) != ref.IfMark && !p.listedAs(ctx,
+		&object.Entry{Key: ref.Key, Size: aws.ToInt64(head.ContentLength)}, ref.IfMark):
 		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.Changed, nil)
 	case aws.ToInt64(head.ContentLength) > maxWhole:
 		return object.Entry{}, place.NewError(p.name, "set metadata", ref.Key, place.TooLarge,
@@ -128,7 +136,11 @@ func (p *Place) SetMetadata(ctx context.Context, ref object.Ref, change place.Me
 	if _, err = p.store.sdk.CopyObject(ctx, in); err != nil {
 		return no(err)
 	}
-	return p.Stat(ctx, object.Ref{Key: ref.Key})
+	e, err := p.Stat(ctx, object.Ref{Key: ref.Key})
+	if err == nil {
+		err = p.marked(ctx, &e)
+	}
+	return e, err
 }
 
 // travelling adds the original time and permissions to what is set.

@@ -75,6 +75,7 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 		return place.Upload{}, err
 	}
 	h, summed := objectHeaders(opts), p.joinsSummed()
+	p.vouching(h, opts.Sum, opts.Size, opts.PartSize)
 	if summed {
 		h.Set("X-Amz-Checksum-Algorithm", "CRC64NVME")
 		h.Set("X-Amz-Checksum-Type", "FULL_OBJECT")
@@ -91,9 +92,28 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 	}
 	up := place.Upload{Key: key, ID: out.text("UploadId"), Begun: time.Now()}
 	if up.ID == "" {
-		err = place.NewError(p.name, "begin", key, place.ServerFault, errors.New("the answer names no upload"))
+		return up, place.NewError(p.name, "begin", key, place.ServerFault, errors.New("the answer names no upload"))
 	}
-	return up, err
+	return up, p.begun(ctx, up)
+}
+
+// begun makes sure that an upload has the name that the answer told, where nothing guards answers
+// on their way here: one with a bit turned over names none, to which no part can ever be sent, and
+// the upload itself would stay. Whoever begins again finds that and drops it; see [place.Strays].
+func (p *Place) begun(ctx context.Context, up place.Upload) error {
+	if p.store.base.Scheme == "https" {
+		return nil
+	}
+	_, err := p.ask(ctx, request{method: http.MethodGet, op: "list parts", key: up.Key,
+		query: url.Values{"uploadId": {up.ID}, "max-parts": {"1"}}})
+	switch kind := place.KindOf(err); {
+	case err != nil && kind == place.Cancelled:
+		return err
+	case err != nil && kind == place.NotFound:
+		return place.NewError(p.name, "begin", up.Key, place.Corrupt,
+			errors.New("there is no upload of the name that the answer tells: it was damaged on its way"))
+	}
+	return nil // what else the question meets with says nothing about the name
 }
 
 // Parts lists an upload's parts (ListParts).

@@ -25,6 +25,13 @@ const (
 	metaMode = "lumtra-mode"
 )
 
+// Metadata by which an object is verified where the store keeps nothing itself: its checksum with its size, and the
+// size of the parts it was joined from.
+const (
+	metaSum  = "lumtra-crc64nvme"
+	metaPart = "lumtra-part-size"
+)
+
 // Stat asks for an object's facts (HeadObject).
 func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) {
 	r := request{method: http.MethodHead, op: "stat", key: ref.Key,
@@ -50,10 +57,54 @@ func (p *Place) Stat(ctx context.Context, ref object.Ref) (object.Entry, error) 
 	}
 	// What If-Match would ask the store, its answer tells: not every store reads
 	// that header as another does.
-	if ref.IfMark != "" && e.Mark() != ref.IfMark {
-		return object.Entry{}, place.NewError(p.name, "stat", ref.Key, place.Changed, nil)
+	if ref.IfMark != "" && ref.IfMark != e.Mark() {
+		if ref.Version != "" || !p.listedAs(ctx, &e, ref.IfMark) {
+			return object.Entry{}, place.NewError(p.name, "stat", ref.Key, place.Changed, nil)
+		}
+		e.ETag = ref.IfMark
 	}
 	return e, nil
+}
+
+// listedAs tells whether an object that is there has, in a listing, the ETag that a listing told of it before:
+// some stores list what was copied inside them with another than they tell of it alone. Theirs is the one that
+// counts then, since all that is planned goes by it.
+func (p *Place) listedAs(ctx context.Context, e *object.Entry, mark string) bool {
+	if p.store.known.Does(place.ListsETags) {
+		return false
+	}
+	listed, err := p.listed(ctx, e.Key)
+	if err != nil || listed.ETag != mark || listed.Size != e.Size {
+		return false
+	}
+	p.store.known.Learn(place.ListsETags, place.Ignored)
+	return true
+}
+
+// marked gives what was made by a copy inside the store the ETag that a listing tells, where that is another.
+func (p *Place) marked(ctx context.Context, e *object.Entry) error {
+	if !p.store.known.Lacks(place.ListsETags) {
+		return nil
+	}
+	listed, err := p.listed(ctx, e.Key)
+	if err == nil {
+		e.ETag, e.Size = listed.ETag, listed.Size
+	}
+	return err
+}
+
+// listed is what a listing tells of a key.
+func (p *Place) listed(ctx context.Context, key string) (object.Entry, error) {
+	for e, err := range p.paged(ctx, key, place.ListOptions{}) {
+		if err != nil {
+			return object.Entry{}, err
+		}
+		if e.Key == key {
+			return e, nil
+		}
+		break // longer ones come behind
+	}
+	return object.Entry{}, place.NewError(p.name, "list", key, place.NotFound, nil)
 }
 
 // why finds out what a HEAD was refused for, since such an answer has no body to
@@ -103,8 +154,12 @@ func (p *Place) read(ctx context.Context, key string, opts place.ReadOptions, ch
 		return nil, e, err
 	}
 	// Asked of the answer rather than by If-Match, see Stat.
+	told := e.ETag
 	if opts.IfMark != "" && e.ETag != "" && e.ETag != opts.IfMark {
-		return no(place.NewError(p.name, "read", key, place.Changed, nil))
+		if opts.Version != "" || ranged && !p.store.known.Lacks(place.ListsETags) || !p.listedAs(ctx, &e, opts.IfMark) {
+			return no(place.NewError(p.name, "read", key, place.Changed, nil))
+		}
+		e.ETag = opts.IfMark
 	}
 	body := &wire.Body{Place: p.name, Key: key,
 		Fail: func(err error) error { return p.transportError(ctx, "read", key, err) }}
@@ -127,14 +182,23 @@ func (p *Place) read(ctx context.Context, key string, opts place.ReadOptions, ch
 			}
 		}
 		if want.Kind == object.NoSum {
-			if c := p.etagCheckOf(ctx, key, e.ETag, e.Size, resp.Header); c != nil {
+			if c := p.etagCheckOf(ctx, key, told, e.Size, resp.Header); c != nil {
 				body.Also(c)
-			} else {
+			} else if want = p.wrote(&e); want.Kind == object.NoSum {
 				e.Unverified = true
 			}
 		}
 	}
 	return body.Check(resp.Body, resp.ContentLength, want), e, nil
+}
+
+// wrote is the checksum that whoever wrote an object has kept beside it; zero where none is, or where metadata may
+// be of content that was overwritten.
+func (p *Place) wrote(e *object.Entry) object.Sum {
+	if !p.store.known.Does(place.MetaReplaced) {
+		return object.Sum{}
+	}
+	return place.ParseWrote(e.Metadata[metaSum], e.Size)
 }
 
 // cut makes a range of the whole that a store without ranges gave.

@@ -165,6 +165,11 @@ func (p *Place) responseError(r request, resp *http.Response) error {
 	if e.Kind == place.Changed && r.header.Get("If-None-Match") != "" {
 		e.Kind = place.Exists
 	}
+	if e.Kind == place.NotFound && code != "NoSuchBucket" && (r.op == "write" || r.op == "begin") &&
+		len(place.NameClasses(r.key)) > 0 {
+		// Nobody can miss what is being written: some answer so to names that they do not take.
+		e.Kind = place.BadName
+	}
 	if code == "NoSuchBucket" {
 		e.Err = errors.New("there is no bucket " + strconv.Quote(p.bucket))
 	}

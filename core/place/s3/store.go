@@ -190,6 +190,7 @@ func (p *Place) Abilities() place.Abilities {
 		StoredSums: p.keeps(),
 		// Listings tell milliseconds at some stores, headers seconds at all.
 		TimeStep:      time.Second,
+		Clock:         place.Clock{Early: time.Second, Late: time.Second}, // whole seconds, rounded either way
 		KeepsMetadata: true, DigestsAfter: true, Conditions: !k.Lacks(place.PutIfAbsent) &&
 			!k.Lacks(place.PutIfStill), Encodings: true,
 		ChecksAfter: !p.vouches(p.wayOf(p.holds(small+1, false), false)) || !p.vouches(p.aheadOf()),

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"lumtra/core/object"
@@ -119,7 +120,7 @@ func (p *Place) etagCheckOf(ctx context.Context, key, etag string, size int64, h
 	}
 	partSize := size
 	if parts > 1 {
-		if partSize = p.partSize(ctx, key, etag, size, parts); partSize == 0 {
+		if partSize = p.partSize(ctx, key, etag, size, parts, h); partSize == 0 {
 			return nil
 		}
 	}
@@ -128,22 +129,44 @@ func (p *Place) etagCheckOf(ctx context.Context, key, etag string, size int64, h
 	return c
 }
 
-// partSize asks for the size of the first part an object was joined from
-// (HeadObject, partNumber); 0 where the store does not tell, or the parts are not
-// of one size.
-func (p *Place) partSize(ctx context.Context, key, etag string, size int64, parts int) int64 {
+// partSize finds the size of the parts an object was joined from: as it is kept beside it, as the store tells it of
+// the first one (HeadObject, partNumber), or the only usual one that makes so many of it; 0 where none is sure.
+func (p *Place) partSize(ctx context.Context, key, etag string, size int64, parts int, h http.Header) int64 {
+	fits := func(n int64) bool { return n > 0 && n < size && (size+n-1)/n == int64(parts) }
+	if n, err := strconv.ParseInt(h.Get(metaPrefix+metaPart), 10, 64); err == nil && fits(n) {
+		return n
+	}
 	resp, err := p.do(ctx, request{method: http.MethodHead, op: "stat", key: key,
 		query: url.Values{"partNumber": {"1"}}})
-	if err != nil {
-		return 0
+	if err == nil {
+		resp.Body.Close()
+		if etagOf(resp.Header) == etag && fits(resp.ContentLength) {
+			return resp.ContentLength
+		}
 	}
-	resp.Body.Close()
-	first := resp.ContentLength
-	if etagOf(resp.Header) != etag || first <= 0 || first >= size || (size+first-1)/first != int64(parts) {
-		return 0
+	only := int64(0)
+	for _, n := range usualParts {
+		if !fits(n) {
+			continue
+		}
+		if only > 0 {
+			return 0
+		}
+		only = n
 	}
-	return first
+	return only
 }
+
+// usualParts are the sizes that programs mostly cut objects into.
+var usualParts = func() (all []int64) {
+	for _, unit := range []int64{1 << 20, 1e6} {
+		for _, n := range []int64{5, 8, 10, 12, 15, 16, 20, 25, 30, 32, 40, 50, 60, 64, 80, 100, 128, 200, 250, 256, 500,
+			512, 1000, 1024} {
+			all = append(all, n*unit)
+		}
+	}
+	return all
+}()
 
 // CheckFor makes the check of a whole object that is read in ranges.
 func (p *Place) CheckFor(ctx context.Context, e object.Entry) place.ContentCheck {

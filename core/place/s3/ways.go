@@ -41,6 +41,8 @@ func (p *Place) holds(size int64, summed bool) bool {
 		return true
 	case size > memory || summed && !k.Lacks(place.SumAhead):
 		return false
+	case k.Lacks(place.KeepsSum) && !k.Does(place.MD5ETag) && !k.Lacks(place.KeepsMeta):
+		return true // its checksum goes beside it, and has to be known beforehand
 	}
 	return k.Lacks(place.SumBehind) && p.aheadOf() != after
 }

@@ -72,6 +72,7 @@ func (p *Place) writeOnce(ctx context.Context, key string, c *content, opts plac
 		return object.Entry{}, err
 	}
 	h := objectHeaders(opts)
+	p.vouching(h, c.sum, c.size, 0)
 	g.header(h)
 	s, err := p.put(ctx, bodyRequest{op: "write", key: key, header: h, asks: g.Asks()}, c)
 	if err != nil {
@@ -166,7 +167,9 @@ func objectHeaders(opts place.WriteOptions) http.Header {
 		h.Set("Content-Encoding", opts.ContentEncoding)
 	}
 	for name, value := range opts.Metadata {
-		h.Set(metaPrefix+name, value)
+		if name != metaPart && name != metaSum { // of another place's
+			h.Set(metaPrefix+name, value)
+		}
 	}
 	for name, value := range ownMetadata(opts) {
 		h[metaHeaders[name]] = []string{value}
@@ -174,12 +177,26 @@ func objectHeaders(opts place.WriteOptions) http.Header {
 	return h
 }
 
+// vouching adds, to what lies beside an object, what it can be verified by when it is read, where the store is not
+// known to keep a checksum itself: that of the whole, if it is known beforehand, and how large its parts are.
+func (p *Place) vouching(h http.Header, sum object.Sum, size, partSize int64) {
+	if p.store.known.Does(place.KeepsSum) || p.store.known.Lacks(place.KeepsMeta) {
+		return
+	}
+	if sum.Kind == sumKind {
+		h[metaHeaders[metaSum]] = []string{place.FormatWrote(sum, size)}
+	}
+	if partSize > 0 {
+		h[metaHeaders[metaPart]] = []string{strconv.FormatInt(partSize, 10)}
+	}
+}
+
 const metaPrefix = "X-Amz-Meta-"
 
 // metaHeaders are the names of our own metadata as headers.
 var metaHeaders = func() map[string]string {
 	m := map[string]string{}
-	for _, name := range []string{metaTime, metaMode, place.DigestTag(object.SHA256), place.DigestTag(object.BLAKE3)} {
+	for _, name := range []string{metaTime, metaMode, metaSum, metaPart, place.DigestTag(object.SHA256), place.DigestTag(object.BLAKE3)} {
 		m[name] = http.CanonicalHeaderKey(metaPrefix + name)
 	}
 	return m

@@ -11,6 +11,7 @@ import (
 
 	"lumtra/core/agreed"
 	"lumtra/core/object"
+	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/rule"
 )
@@ -28,6 +29,8 @@ type World struct {
 	Source, Target Tree
 	Agreed         Agreed
 	Rules          rule.Rules
+	// SourceClock and TargetClock are how far times may be off.
+	SourceClock, TargetClock place.Clock
 	// KeepsTimes and IsTree are the target's abilities, Bad names it refuses.
 	KeepsTimes, IsTree bool
 	SourceIsTree       bool
@@ -223,7 +226,13 @@ func (w *World) same(src, dst object.Entry, agreed, srcMoved, dstMoved, unsure b
 	case w.KeepsTimes:
 		return src.Modified.Equal(dst.Modified)
 	}
-	return !src.Modified.After(dst.Modified)
+	switch {
+	case src.Modified.Add(-w.SourceClock.Late).After(dst.Modified.Add(w.TargetClock.Early)):
+		return false
+	case src.Modified.Add(w.SourceClock.Early).After(dst.Modified.Add(-w.TargetClock.Late)):
+		return w.Same(src, dst)
+	}
+	return true
 }
 
 func (w *World) extra(k string, dst, was object.Entry, agreed bool) Outcome {
