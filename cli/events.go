@@ -35,7 +35,8 @@ var vocabulary = []word{
 	{"entry", "something that lies at a place", "key kind bytes modified class"},
 	{"error", "the command could not do what it was asked for", "message exit"},
 	{"estimate", "what a run takes", "seconds soonest_seconds latest_seconds learnt_from assumed " +
-		"digest_processor_seconds rereading_seconds source_requests target_requests costs total monthly currency example_rates " +
+		"digest_processor_seconds rereading_seconds source_requests target_requests costs " +
+		"total monthly currency example_rates " +
 		"unpriced " +
 		"pack_seconds pack_target_requests pack_total"},
 	{"exported", "a file was written", "file"},

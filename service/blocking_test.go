@@ -18,6 +18,7 @@ import (
 	"lumtra/core/probe"
 	"lumtra/service/workroom"
 	"lumtra/service/workspace"
+	"lumtra/standin"
 	"lumtra/testkit"
 )
 
@@ -46,17 +47,7 @@ func TestBlockers(t *testing.T) {
 		assert.True(t, blocks, "a view can tell: %+v", all)
 	}
 
-	// Writing was refused when the target was tested.
-	makePlan(t, s)
-	bad := &probe.Report{At: time.Now(), Bucket: "archive",
-		Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Refused, Mend: "ask for it"}}}
-	require.NoError(t, s.KeepReport("north", bad))
-	refused("masters", "permissions")
-	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{Despite: []string{"permissions"}})
-	require.NoError(t, err)
-	res, err := r.Wait()
-	require.NoError(t, err)
-	assert.Equal(t, history.Clean, res.End, "the store had changed its mind")
+	run(t, s, "masters", workroom.Freshness{})
 	// A test that came to an end before a step says nothing about it.
 	require.NoError(t, s.KeepReport("north",
 		&probe.Report{At: time.Now(), Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Untried}}}))
@@ -106,6 +97,56 @@ func TestBlockers(t *testing.T) {
 		res, err := r.Wait()
 		return err == nil && res.End == history.Clean
 	})
+}
+
+// What a kept test was refused stops a run only if it is refused now, by the store itself: the one question is
+// asked again. Silence and a store's own trouble are no refusal.
+func TestBlockersAreAskedAgain(t *testing.T) {
+	dir := t.TempDir()
+	server, err := standin.New(standin.Config{Dir: t.TempDir(), Public: true})
+	require.NoError(t, err)
+	defer server.Close()
+	address, err := server.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	put(t, dir, "endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.north]\n"+
+		"kind = \"s3\"\naddress = \""+address+"\"\n")
+	put(t, dir, "jobs/masters.toml", "source = \"studio\"\ntarget = \"north/archive\"\n")
+	put(t, dir, "studio/a.wav", "tide")
+	s := open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "north", "archive"))
+	makePlan(t, s)
+	bad := &probe.Report{At: time.Now(), Bucket: "archive", Facts: &place.Facts{At: time.Now()},
+		Checks: []probe.Check{{Name: "list"}, {Name: "write", Outcome: probe.Refused, Mend: "ask for it"},
+			{Name: "delete"}}}
+	for name, c := range map[string]struct {
+		fault string
+		stops bool
+	}{"refused still": {"403", true}, "a store with trouble": {"503", false}, "resets": {"reset-before", false}} {
+		require.NoError(t, s.KeepReport("north", bad), name)
+		server.SetFaults(standin.Fault{Op: "PutObject", Do: c.fault})
+		all, err := s.Checks(ctx, "masters", 1)
+		require.NoError(t, err)
+		stops := false
+		for _, x := range all {
+			if x.Name == "permissions" && x.Blocks {
+				stops = true
+				assert.Contains(t, x.Found, "denied to write")
+				assert.Contains(t, x.Mend, "lumtra endpoint test north --write")
+			}
+		}
+		assert.Equal(t, c.stops, stops, name)
+	}
+	require.NoError(t, s.KeepReport("north", bad))
+	server.SetFaults(standin.Fault{Op: "PutObject", Do: "403"})
+	_, err = s.StartRun(ctx, "masters", workroom.RunOptions{})
+	assert.ErrorIs(t, err, workroom.ErrBlocked)
+	assert.ErrorContains(t, err, "--despite permissions")
+	server.SetFaults()
+	r, err := s.StartRun(ctx, "masters", workroom.RunOptions{})
+	require.NoError(t, err, "the store has changed its mind")
+	res, err := r.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, history.Clean, res.End)
 }
 
 // A source that takes no tags is known before the first byte, by its kind or by its test, to

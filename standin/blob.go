@@ -420,6 +420,9 @@ func (c *blobCall) getBlob() error {
 	if span := c.r.Header.Get("X-Ms-Range"); span != "" {
 		c.r.Header.Set("Range", span)
 	}
+	if err := c.s.rangeOf(c.w, c.r, v); err != nil {
+		return err
+	}
 	if md5 := v.Sums["Content-Md5"]; md5 != "" {
 		if c.r.Header.Get("Range") == "" {
 			h.Set("Content-Md5", md5)

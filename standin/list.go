@@ -239,7 +239,8 @@ func (c *call) listVersions() error {
 				return false
 			}
 			n++
-			l := line{XMLName: xml.Name{Local: "Version"}, Key: sp.encode(c.s.named(key)), VersionId: v.ID, IsLatest: i == 0,
+			l := line{XMLName: xml.Name{Local: "Version"}, Key: sp.encode(c.s.named(key)), VersionId: v.ID,
+				IsLatest:     i == 0,
 				LastModified: v.Modified.Format(isoForm)}
 			if v.Marker {
 				l.XMLName.Local = "DeleteMarker"

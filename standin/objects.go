@@ -180,6 +180,16 @@ func (c *call) open(id string) (*version, io.ReadSeeker, func(), error) {
 	return v, body, done, err
 }
 
+// rangeOf refuses a range of an object without content, of which net/http would give the whole (RFC 9110, section
+// 15.5.17: no range of it can be satisfied).
+func (s *Server) rangeOf(w http.ResponseWriter, r *http.Request, v *version) error {
+	if v.Size > 0 || r.Method != http.MethodGet || r.Header.Get("Range") == "" {
+		return nil
+	}
+	w.Header().Set("Content-Range", "bytes */0")
+	return fault(http.StatusRequestedRangeNotSatisfiable, "InvalidRange", "there is no such range")
+}
+
 // getObject answers GetObject and HeadObject; ranges and conditions are
 // net/http's work.
 func (c *call) getObject() error {
@@ -188,6 +198,9 @@ func (c *call) getObject() error {
 		return err
 	}
 	defer done()
+	if err := c.s.rangeOf(c.w, c.r, v); err != nil {
+		return err
+	}
 	c.describe(v, c.r.Header.Get("X-Amz-Checksum-Mode") == "ENABLED" && c.r.Header.Get("Range") == "")
 	h := c.w.Header()
 	h.Set("Content-Type", "binary/octet-stream")

@@ -224,7 +224,7 @@ func stored(ctx context.Context, p place.Place, e *object.Entry) ([]object.Sum, 
 	if len(e.Sums) > 0 || !place.Can(p).KeepsMetadata {
 		return e.Sums, nil
 	}
-	now, err := p.Stat(ctx, object.Ref{Key: e.Key, Version: e.Version})
+	now, err := p.Stat(ctx, object.Ref{Key: e.Key, Version: e.Version, IfMark: e.Mark()})
 	if err != nil {
 		return nil, err
 	}

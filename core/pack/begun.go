@@ -61,7 +61,7 @@ func (b *byHand) Open(begin func() error) error {
 // look notes which uploads of the pack are there: they are others'.
 func (b *byHand) look() {
 	parts := place.Can(b.to).Parts
-	if _, ok := parts.(place.UploadFinder); !ok || b.file == nil {
+	if b.file == nil || !place.OpensUploads(parts) {
 		return
 	}
 	var ups []place.Upload
@@ -101,7 +101,8 @@ func (b *byHand) note() error {
 	line := ""
 	if b.id != "" || !b.since.IsZero() {
 		line = fmt.Sprintf("%d %s", max(0, b.since.Unix()), b.id)
-		if were := strings.Join(b.were, " "); b.knows && len(line)+len(were) < mostNote && !strings.Contains(were, "\n") {
+		were := strings.Join(b.were, " ")
+		if b.knows && len(line)+len(were) < mostNote && !strings.Contains(were, "\n") {
 			line += strings.TrimSuffix(" before "+were, " ")
 		}
 		line += "\n"

@@ -62,6 +62,9 @@ func NewExamination() *Examination {
 // MostPasses is how often everything is asked at most.
 const MostPasses = 4
 
+// passTime is for how long new passes begin: a line on which all of them are disturbed is not waited for.
+const passTime = 20 * time.Second
+
 // PassName is what the n-th pass is called, from 0.
 func PassName(n int) string { return fmt.Sprint("pass-", n+1) }
 
@@ -91,7 +94,7 @@ func Examined(ctx context.Context, pass func(name string) (*Examination, error))
 	settled, open := NewExamination(), true
 	var last *Examination
 	var failed error
-	for n := 0; n < MostPasses && open && ctx.Err() == nil; n++ {
+	for n := 0; n < MostPasses && open && ctx.Err() == nil && (n < 2 || time.Since(settled.at) < passTime); n++ {
 		x, err := pass(PassName(n))
 		if failed = err; err != nil && !Disturbing(err) {
 			break
@@ -214,7 +217,8 @@ func (x *Examination) Found(a Ask) Answer {
 func (x *Examination) Facts() Facts {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return Facts{At: x.at, Server: x.server, Meta: x.meta, Answers: maps.Clone(x.asks.is), Names: maps.Clone(x.names.is)}
+	return Facts{At: x.at, Server: x.server, Meta: x.meta, Answers: maps.Clone(x.asks.is),
+		Names: maps.Clone(x.names.is)}
 }
 
 // Tagged answers whether tags are kept with the object key, which is there, by setting one

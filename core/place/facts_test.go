@@ -21,8 +21,8 @@ import (
 func TestSeenOnce(t *testing.T) {
 	var kept place.Facts
 	keep := func(f place.Facts, _ string) { kept = f }
-	k := place.NewKnown(place.Facts{At: time.Now(), Answers: map[place.Ask]place.Answer{place.PutIfAbsent: place.Works}},
-		keep)
+	k := place.NewKnown(place.Facts{At: time.Now(),
+		Answers: map[place.Ask]place.Answer{place.PutIfAbsent: place.Works}}, keep)
 	k.Learn(place.PutIfAbsent, place.Refused)
 	k.Learn(place.SumBehind, place.Ignored)
 	k.Learn(place.MD5ETag, place.Works)

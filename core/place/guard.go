@@ -47,7 +47,7 @@ func NewGuard(ctx context.Context, p Place, k *Known, op, key string, opts Write
 	if opts.Condition == IfStill {
 		ref.IfMark = opts.Mark
 	}
-	_, err := p.Stat(ctx, ref)
+	there, err := p.Stat(ctx, ref)
 	switch gone := err != nil && KindOf(err) == NotFound; {
 	case err != nil && !gone:
 		return g, err
@@ -55,6 +55,8 @@ func NewGuard(ctx context.Context, p Place, k *Known, op, key string, opts Write
 		return g, NewError(p.Name(), op, key, Exists, errors.New("something is there"))
 	case opts.Condition == IfStill && gone:
 		return g, NewError(p.Name(), op, key, NotFound, errors.New("it is gone"))
+	case opts.Condition == IfStill && there.Mark() != opts.Mark:
+		return g, NewError(p.Name(), op, key, Changed, nil)
 	}
 	return g, nil
 }

@@ -50,6 +50,13 @@ func UploadsOf(ctx context.Context, p PartWriter, key string) ([]Upload, error) 
 	return slices.DeleteFunc(all, func(up Upload) bool { return up.Key != key }), err
 }
 
+// OpensUploads tells whether beginning an upload is a request to a store, whose answer may be lost, and unfinished
+// ones can be found by their key.
+func OpensUploads(p PartWriter) bool {
+	_, ok := p.(UploadFinder)
+	return ok
+}
+
 // strayAge is how much before it was asked for an upload may seem to have been begun, by a store's clock.
 const strayAge = time.Minute
 

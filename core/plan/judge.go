@@ -283,15 +283,18 @@ func (j *judging) compareFacts(p *pair) {
 }
 
 // unsure tells of objects that are the same only if their content is: both changed since
-// they agreed, or a run met something there that it had not planned for, or nothing is agreed
-// yet by a job for which either may be the newer one. Neither size nor time tells then.
+// they agreed, or a run met something there that it had not planned for; or nothing is agreed
+// of them yet, by a job for which either may be the newer one, or that has run before, so that somebody
+// else, or a run that was cut off, has put it there. Neither size nor time tells then.
 func (j *judging) unsure(p *pair) bool {
 	e := &p.Effect
 	switch {
 	case p.doubt != nil, e.Moved == AtBoth:
 		return true
-	case j.opts.Rules.Direction != rule.TwoWay || e.Moved != NotKnown:
+	case e.Moved != NotKnown:
 		return false
+	case j.opts.Rules.Direction != rule.TwoWay:
+		return j.opts.Agreed != nil && !j.opts.Target.KeepsTimes
 	}
 	return !j.opts.Target.KeepsTimes || !j.sameTime(e.Source.Modified, e.Target.Modified)
 }

@@ -186,6 +186,7 @@ func TestNotArrived(t *testing.T) {
 // Times that are closer to each other than their clocks tell say nothing: content does. Beyond that the
 // later one is the newer.
 func TestClocks(t *testing.T) {
+	const half = 500 * time.Millisecond
 	for name, c := range map[string]struct {
 		source, target time.Duration // when it changed, when it was stored
 		clock          place.Clock   // of the target
@@ -194,11 +195,11 @@ func TestClocks(t *testing.T) {
 	}{
 		"agreeing, stored later":               {0, time.Second, place.Clock{}, false, "same"},
 		"agreeing, changed later":              {time.Second, 0, place.Clock{}, true, "change"},
-		"rounded up, within it, same":          {0, 500 * time.Millisecond, place.Clock{Late: time.Second}, true, "same"},
-		"rounded up, within it, another":       {0, 500 * time.Millisecond, place.Clock{Late: time.Second}, false, "change"},
+		"rounded up, within it, same":          {0, half, place.Clock{Late: time.Second}, true, "same"},
+		"rounded up, within it, another":       {0, half, place.Clock{Late: time.Second}, false, "change"},
 		"rounded up, beyond it":                {0, 2 * time.Second, place.Clock{Late: time.Second}, false, "same"},
-		"rounded down, within it, same":        {500 * time.Millisecond, 0, place.Clock{Early: time.Second}, true, "same"},
-		"rounded down, within it, another":     {500 * time.Millisecond, 0, place.Clock{Early: time.Second}, false, "change"},
+		"rounded down, within it, same":        {half, 0, place.Clock{Early: time.Second}, true, "same"},
+		"rounded down, within it, another":     {half, 0, place.Clock{Early: time.Second}, false, "change"},
 		"rounded down, beyond it":              {2 * time.Second, 0, place.Clock{Early: time.Second}, true, "change"},
 		"a clock that is ahead hides a change": {0, 30 * time.Second, place.Clock{Late: time.Minute}, false, "change"},
 	} {

@@ -130,8 +130,8 @@ func (t *test) lacks(f *place.Facts) {
 		{place.RemoveBatch, "batch deletion", "objects are deleted with Content-MD5, or one by one"},
 		{place.KeepsMeta, "metadata kept", "original times, permissions and metadata are lost there"},
 		{place.KeepsMeta2K, "2 KB metadata", "objects with much metadata are refused there, or lose some"},
-		{place.ListsETags, "listed ETags", "what was copied inside is known by the ETag that listings tell, and looked " +
-			"at before and after each write"},
+		{place.ListsETags, "listed ETags", "what was copied inside is known by the ETag that listings tell, and " +
+			"looked at before and after each write"},
 		{place.ListsInOrder, "listing order", "listings are sorted here, in memory"},
 		{place.ReadVersion, "old versions", "they are kept, and cannot be read"},
 	} {

@@ -95,7 +95,7 @@ func TestAnswersWithPartsLeftOut(t *testing.T) {
 	testkit.Heavy(t)
 	key := base64.StdEncoding.EncodeToString([]byte("eelgrass"))
 	dir, n := t.TempDir(), 0
-	testkit.Check(t, func(t *rapid.T) {
+	testkit.Checks(t, testkit.Draws(16), func(t *rapid.T) {
 		n++
 		kind := rapid.SampledFrom([]string{"s3", "blob"}).Draw(t, "kind")
 		seed := rapid.Uint64().Draw(t, "seed")

@@ -37,7 +37,8 @@ type Options struct {
 // Run tests an endpoint. It does not return an error: what went wrong is in the
 // report. A test that is stopped ends with what it has.
 func Run(ctx context.Context, end place.Endpoint, opts Options) *Report {
-	t := &test{ctx: ctx, end: end, opts: opts, r: &Report{Endpoint: end.Name(), Bucket: opts.Bucket, At: time.Now(), Clean: true}}
+	t := &test{ctx: ctx, end: end, opts: opts,
+		r: &Report{Endpoint: end.Name(), Bucket: opts.Bucket, At: time.Now(), Clean: true}}
 	if t.reach() && t.login() && t.open() {
 		t.list()
 		if !opts.Small {
@@ -403,8 +404,8 @@ func (t *test) times(data []byte) {
 		c.Late, c.Early = c.Late+timeGap, c.Early+timeGap
 	}
 	t.r.Clock = &c
-	t.add("times", Fine, fmt.Sprintf("told up to %s early and %s late; plans look at contents within that", short(c.Early),
-		short(c.Late)), "")
+	t.add("times", Fine, fmt.Sprintf("told up to %s early and %s late; plans look at contents within that",
+		short(c.Early), short(c.Late)), "")
 }
 
 func (t *test) parts() {

@@ -382,6 +382,11 @@ func (c *comparing) look(ctx context.Context, p pair) Line {
 		res, err = compare.WithDigest(ctx, c.method, c.opts.Digest, c.source, p.a, c.target, p.b)
 		return err
 	})
+	var bad *place.Error
+	if errors.As(err, &bad) && bad.Kind == place.Corrupt && bad.Place == c.target.Name() {
+		// It does not hold against what the target itself keeps of it, time and again: it went bad there.
+		res, err = compare.Result{Why: "it went bad at the target: " + bad.Reason()}, nil
+	}
 	var l Line
 	switch {
 	case err != nil:

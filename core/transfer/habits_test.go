@@ -309,7 +309,8 @@ func (w *oddWorld) round(want, before map[string]string) (clean bool) {
 	require.NoError(w, err)
 	defer known.Close()
 	// each with a trash of its own
-	opts := plan.Options{Rules: w.rules, Agreed: known.States, Doubts: known.Doubts, Source: w.source.Abilities(), Target: w.target.Abilities(),
+	opts := plan.Options{Rules: w.rules, Agreed: known.States, Doubts: known.Doubts,
+		Source: w.source.Abilities(), Target: w.target.Abilities(),
 		Number: w.plans, Now: time.Now().Add(time.Duration(w.plans) * time.Minute),
 		SameContent: func(ctx context.Context, x, y *object.Entry) (bool, error) {
 			var res compare.Result

@@ -146,8 +146,10 @@ func (m *model) round(t *rapid.T) {
 	here, there := texts(t, m.source), texts(t, m.target)
 	able := m.target.Abilities()
 	w := &m.world
-	w.Source, w.Target, w.KeepsTimes, w.IsTree, w.Agreed = tree(t, a), tree(t, b), able.KeepsTimes, able.Tree,
-		plantest.Agreed{}
+	w.Source, w.Target, w.KeepsTimes, w.IsTree, w.Agreed = tree(t, a), tree(t, b), able.KeepsTimes, able.Tree, nil
+	if known.States != nil {
+		w.Agreed = plantest.Agreed{}
+	}
 	w.Doubts = map[string]agreed.Doubt{}
 	w.SourceIsTree = true
 	w.TargetClock = able.Clock
@@ -160,7 +162,8 @@ func (m *model) round(t *rapid.T) {
 		w.Doubts[c.Key()] = *c.Value()
 	}
 	p, err := plan.Build(ctx, base+".plan", a, b,
-		plan.Options{Rules: w.Rules, Agreed: known.States, Doubts: known.Doubts, Source: m.source.Abilities(), Target: able, Now: m.now,
+		plan.Options{Rules: w.Rules, Agreed: known.States, Doubts: known.Doubts,
+			Source: m.source.Abilities(), Target: able, Now: m.now,
 			SameContent: func(_ context.Context, x, y *object.Entry) (bool, error) { return w.Same(*x, *y), nil }})
 	require.NoError(t, err)
 	defer p.Close()

@@ -122,7 +122,8 @@ func (t *transfer) isGone() error {
 	})
 	if err == nil && still {
 		err = place.NewError(t.side.to.Name(), "delete", t.effect.Key, place.BadName,
-			errors.New("the store says that it is gone, and lists it: it keeps it under a name that it lists otherwise"))
+			errors.New("the store says that it is gone, and lists it: it keeps it under a name that it lists "+
+				"otherwise"))
 	}
 	return err
 }

@@ -60,8 +60,7 @@ type begunAt struct {
 // known by its date.
 func (b *begun) before(t *transfer) (s ledger.Stray) {
 	w := t.side.writer
-	finder, ok := w.(place.UploadFinder)
-	if !ok { // opening one there is no request that could be lost
+	if !place.OpensUploads(w) { // opening one there is no request that could be lost
 		return s
 	}
 	b.mu.Lock()
@@ -88,7 +87,7 @@ func (b *begun) before(t *transfer) (s ledger.Stray) {
 	if at.ids != nil {
 		return ledger.Stray{Before: at.ids[t.effect.Key], Noted: true}
 	}
-	err := t.ask(func() (err error) { ups, err = finder.UploadsOf(t.run.ctx, t.effect.Key); return err })
+	err := t.ask(func() (err error) { ups, err = place.UploadsOf(t.run.ctx, w, t.effect.Key); return err })
 	for _, up := range ups {
 		s.Before = append(s.Before, up.ID)
 	}

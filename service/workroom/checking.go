@@ -171,7 +171,8 @@ func (c *checks) permissions() {
 			if x := r.Check(step); x.Name == "" || x.Outcome == probe.Untried {
 				untried = append(untried, step)
 			} else if x := r.Check(step); x.Outcome == probe.Refused &&
-				(step != "delete" || t[plan.Remove].Count > 0 || side.at == c.j.Source) && c.still(end, side.at, side.p, step) {
+				(step != "delete" || t[plan.Remove].Count > 0 || side.at == c.j.Source) &&
+				c.still(end, side.at, side.p, step) {
 				refused, mend = append(refused, step), x.Mend
 			}
 		}
@@ -194,7 +195,8 @@ func (c *checks) permissions() {
 // still asks again, and alone, what a kept test was refused: before that stops a run, it has to be so
 // now. What nobody answers is left to the run.
 func (c *checks) still(end, at string, p place.Place, step string) bool {
-	if e := c.work.ws.Workspace().Endpoints[end]; e == nil || e.Test == kind.TestNever && step != "list" && step != "read" {
+	e := c.work.ws.Workspace().Endpoints[end]
+	if e == nil || e.Test == kind.TestNever && step != "list" && step != "read" {
 		return true
 	}
 	_, path := job.SplitPlace(at)

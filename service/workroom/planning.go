@@ -184,8 +184,10 @@ func (s *Room) evidence(j *job.Job, x *sides, opts *plan.Options) {
 	case j.Afterwards == rule.KeepSource || !ok || !way.Weak:
 	case j.ReadTwice || j.Proof == compare.ByReadBack:
 	case j.Safety.Evidence == rule.OneReading:
-		opts.Warnings = append(opts.Warnings, fmt.Sprintf("what leaves %s is %s by ONE reading (evidence = \"one-reading\"): nothing "+
-			"there vouches for its content, so what a bad line or a bad memory changed on the way here is lost with it",
+		opts.Warnings = append(opts.Warnings, fmt.Sprintf(
+			"what leaves %s is %s by ONE reading (evidence = \"one-reading\"): nothing "+
+				"there vouches for its content, so what a bad line or a bad memory changed on the way here is "+
+				"lost with it",
 			x.source.Name(), j.Afterwards.Becomes()))
 	default:
 		opts.Notes = append(opts.Notes, x.source.Name()+" is read twice: nothing there vouches for its content, so "+

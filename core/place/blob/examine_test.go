@@ -23,7 +23,7 @@ func TestHabits(t *testing.T) {
 	for _, a := range []place.Ask{place.PutIfAbsent, place.PutIfStill, place.JoinIfAbsent, place.JoinIfStill,
 		place.CopyIfAbsent, place.CopyIfStill,
 		place.SumAhead, place.MD5Ahead, place.InParts, place.JoinETag, place.KeepsSum, place.KeepsMeta,
-		place.KeepsTags, place.CopyWhole, place.ReadRange} {
+		place.KeepsTags, place.CopyWhole, place.ReadRange, place.MetaReplaced} {
 		plain[a] = place.Works
 	}
 	type answers map[place.Ask]place.Answer

@@ -46,6 +46,8 @@ func (p *Place) CheckName(key string) error {
 		why = `a part is "." or "..", which addresses fold away`
 	case strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f }):
 		why = "it holds a control character"
+	case strings.ContainsAny(name, "\ufffe\uffff"):
+		why = "it holds a noncharacter, which no listing can write"
 	case strings.Contains(name, `\`):
 		why = `it holds a "\", which the service takes for "/"`
 	default:

@@ -324,12 +324,16 @@ func (p *Place) misread(ctx context.Context, err error, from *Place, src object.
 		return otherwise(err)
 	}
 	if opts.Condition != place.Always {
-		there, gone := p.Stat(ctx, object.Ref{Key: key})
+		ref := object.Ref{Key: key}
+		if opts.Condition == place.IfStill {
+			ref.IfMark = opts.Mark
+		}
+		_, gone := p.Stat(ctx, ref)
+		kind := place.KindOf(gone)
 		switch {
-		case gone != nil && place.KindOf(gone) != place.NotFound:
+		case gone != nil && kind != place.NotFound && kind != place.Changed:
 			return gone
-		case opts.Condition == place.IfAbsent && gone == nil, opts.Condition == place.IfStill &&
-			(gone != nil || there.Mark() != opts.Mark):
+		case opts.Condition == place.IfAbsent && gone == nil, opts.Condition == place.IfStill && gone != nil:
 			return p.asExists(err, opts)
 		}
 	}

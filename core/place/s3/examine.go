@@ -98,26 +98,29 @@ func (x *examination) right(key string, data []byte, h http.Header) (answer http
 }
 
 // put writes a small object with the given headers, which may be nil.
-func (x *examination) put(key string, data []byte, h http.Header) (http.Header, error) {
-	var answer http.Header
-	err := x.try(func() error {
-		r := request{method: http.MethodPut, op: "write", key: x.prefix + key, header: h.Clone(),
-			body: bytes.NewReader(data), size: int64(len(data)), payload: unsignedPayload}
-		if x.signed {
-			r.payload = sha256Hex(data)
-		}
-		if given := h.Get("X-Amz-Content-Sha256"); given != "" {
-			r.payload = given
-		}
-		resp, err := x.p.do(x.ctx, r)
-		if err != nil {
-			return err
-		}
-		drain(resp)
-		answer = resp.Header
-		return nil
+func (x *examination) put(key string, data []byte, h http.Header) (answer http.Header, err error) {
+	err = x.try(func() error {
+		answer, err = x.putOnce(key, data, h)
+		return err
 	})
 	return answer, err
+}
+
+func (x *examination) putOnce(key string, data []byte, h http.Header) (http.Header, error) {
+	r := request{method: http.MethodPut, op: "write", key: x.prefix + key, header: h.Clone(),
+		body: bytes.NewReader(data), size: int64(len(data)), payload: unsignedPayload}
+	if x.signed {
+		r.payload = sha256Hex(data)
+	}
+	if given := h.Get("X-Amz-Content-Sha256"); given != "" {
+		r.payload = given
+	}
+	resp, err := x.p.do(x.ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	drain(resp)
+	return resp.Header, nil
 }
 
 // get reads an object as it is.

@@ -46,7 +46,8 @@ func TestExamine(t *testing.T) {
 		place.UnsignedBody, place.JoinSums, place.JoinWhole,
 		place.InParts, place.UploadsListed, place.JoinETag, place.KeepsSum, place.CopyWhole, place.CopySourceStill,
 		place.CopyRange, place.RemoveBatch, place.RemoveBatchMD5, place.ReadRange,
-		place.KeepsMeta, place.KeepsMeta2K, place.MetaReplaced, place.ListsETags, place.KeepsTags, place.ListsInOrder, place.ListsEncoded, place.FineTimes} {
+		place.KeepsMeta, place.KeepsMeta2K, place.MetaReplaced, place.ListsETags, place.KeepsTags,
+		place.ListsInOrder, place.ListsEncoded, place.FineTimes} {
 		plain[a] = place.Works
 	}
 	plain[place.MD5ETag], plain[place.MD5PartETag] = place.Ignored, place.Ignored

@@ -237,7 +237,8 @@ func (x *examination) joins() error {
 func (x *examination) joinRight(j join) (out joined, err error) {
 	for range 4 {
 		out, err = x.join(j)
-		if kind := place.KindOf(err); err == nil || kind != place.Corrupt && kind != place.NotFound || x.ctx.Err() != nil {
+		kind := place.KindOf(err)
+		if err == nil || kind != place.Corrupt && kind != place.NotFound || x.ctx.Err() != nil {
 			break
 		}
 	}

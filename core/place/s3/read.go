@@ -117,7 +117,8 @@ func (p *Place) why(ctx context.Context, r request) error {
 	if err == nil {
 		resp.Body.Close()
 	}
-	if place.KindOf(err) == place.Changed {
+	var e *place.Error
+	if errors.As(err, &e) && (e.Kind == place.Changed || e.Status == http.StatusRequestedRangeNotSatisfiable) {
 		return nil
 	}
 	return err

@@ -160,8 +160,8 @@ func (p *Place) partSize(ctx context.Context, key, etag string, size int64, part
 // usualParts are the sizes that programs mostly cut objects into.
 var usualParts = func() (all []int64) {
 	for _, unit := range []int64{1 << 20, 1e6} {
-		for _, n := range []int64{5, 8, 10, 12, 15, 16, 20, 25, 30, 32, 40, 50, 60, 64, 80, 100, 128, 200, 250, 256, 500,
-			512, 1000, 1024} {
+		for _, n := range []int64{5, 8, 10, 12, 15, 16, 20, 25, 30, 32, 40, 50, 60, 64, 80, 100, 128, 200, 250, 256,
+			500, 512, 1000, 1024} {
 			all = append(all, n*unit)
 		}
 	}

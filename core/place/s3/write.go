@@ -196,7 +196,8 @@ const metaPrefix = "X-Amz-Meta-"
 // metaHeaders are the names of our own metadata as headers.
 var metaHeaders = func() map[string]string {
 	m := map[string]string{}
-	for _, name := range []string{metaTime, metaMode, metaSum, metaPart, place.DigestTag(object.SHA256), place.DigestTag(object.BLAKE3)} {
+	for _, name := range []string{metaTime, metaMode, metaSum, metaPart,
+		place.DigestTag(object.SHA256), place.DigestTag(object.BLAKE3)} {
 		m[name] = http.CanonicalHeaderKey(metaPrefix + name)
 	}
 	return m

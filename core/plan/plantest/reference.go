@@ -19,7 +19,7 @@ import (
 // Tree is what lies at one side: entries by key.
 type Tree map[string]object.Entry
 
-// Agreed is what both sides last agreed on, by key: source and target.
+// Agreed is what both sides last agreed on, by key: source and target. Nil is for a job that never ran.
 type Agreed map[string][2]object.Entry
 
 // World is all a plan follows from.
@@ -116,7 +116,8 @@ func (w *World) key(k string, below bool) Outcome {
 	}
 	twoWay := w.Rules.Direction == rule.TwoWay
 	unsure := any || agreed && here && there && !alike(src, was[0]) && !alike(dst, was[1]) ||
-		twoWay && !agreed && !(w.KeepsTimes && src.Modified.Equal(dst.Modified))
+		twoWay && !agreed && !(w.KeepsTimes && src.Modified.Equal(dst.Modified)) ||
+		!twoWay && !agreed && w.Agreed != nil && !w.KeepsTimes
 	srcMoved := !agreed || !here || !alike(src, was[0])
 	dstMoved := !agreed || !there || !alike(dst, was[1])
 	switch {
