@@ -73,6 +73,13 @@ func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb
 	return c.surely(c.contents)
 }
 
+// WentBad tells of an error, which stays after the usual tries, that what is at a place does not hold against what
+// the place itself keeps of it: it is other content than was written there, whatever else it is.
+func WentBad(err error, p place.Place) bool {
+	var e *place.Error
+	return errors.As(err, &e) && e.Kind == place.Corrupt && e.Place == p.Name()
+}
+
 // Against holds what is at a place against the checksum of what was sent there: by the checksum
 // that the place keeps, or by reading it.
 func Against(ctx context.Context, sum object.Sum, p place.Place, e *object.Entry) (Result, error) {

@@ -382,9 +382,9 @@ func (c *comparing) look(ctx context.Context, p pair) Line {
 		res, err = compare.WithDigest(ctx, c.method, c.opts.Digest, c.source, p.a, c.target, p.b)
 		return err
 	})
-	var bad *place.Error
-	if errors.As(err, &bad) && bad.Kind == place.Corrupt && bad.Place == c.target.Name() {
-		// It does not hold against what the target itself keeps of it, time and again: it went bad there.
+	if compare.WentBad(err, c.target) {
+		var bad *place.Error
+		errors.As(err, &bad)
 		res, err = compare.Result{Why: "it went bad at the target: " + bad.Reason()}, nil
 	}
 	var l Line

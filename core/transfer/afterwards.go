@@ -139,6 +139,9 @@ func (t *transfer) proven(there *object.Entry) error {
 		}
 		return err
 	})
+	if compare.WentBad(err, t.side.to) {
+		res, err = compare.Result{Why: "it went bad there: " + err.Error()}, nil
+	}
 	if err == nil && !res.Same {
 		if err := t.run.ledger.Doubt(t.number); err != nil { // so that the next plan mends it
 			t.run.cancel(fmt.Errorf("the ledger cannot be written: %w", err))

@@ -120,6 +120,9 @@ func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (_ plan.Op
 				res, err = compare.Contents(ctx, compare.ByStoredSum, x.source, a, x.target, b)
 				return err
 			})
+			if compare.WentBad(err, x.target) {
+				return false, nil
+			}
 			return res.Same, err
 		}}
 	if opts.Resend = !canBeTouched(x.target); !opts.Resend {
