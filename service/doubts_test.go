@@ -75,9 +75,13 @@ func TestDoubtsStay(t *testing.T) {
 		require.NoError(t, os.Chtimes(path, at, at))
 	}
 	for name, happens := range map[string]func(t *testing.T, dir string, s *service.Service){
-		"nothing":                        func(*testing.T, string, *service.Service) {},
-		"the ledger is dated later":      func(t *testing.T, dir string, _ *service.Service) { later(t, state(dir, "plans/0001.ledger")) },
-		"what was agreed is dated later": func(t *testing.T, dir string, _ *service.Service) { later(t, state(dir, "agreed")) },
+		"nothing": func(*testing.T, string, *service.Service) {},
+		"the ledger is dated later": func(t *testing.T, dir string, _ *service.Service) {
+			later(t, state(dir, "plans/0001.ledger"))
+		},
+		"what was agreed is dated later": func(t *testing.T, dir string, _ *service.Service) {
+			later(t, state(dir, "agreed"))
+		},
 		"what was agreed is gone": func(t *testing.T, dir string, _ *service.Service) {
 			require.NoError(t, os.Remove(state(dir, "agreed")))
 		},

@@ -1,6 +1,9 @@
 package place
 
-import "fmt"
+import (
+	"fmt"
+	"sync/atomic"
+)
 
 // Capabilities are all that can be done at a place, in one: what its type has methods for,
 // what its protocol promises ([Abilities]) and what was found out about its store
@@ -102,6 +105,37 @@ func Can(p Place) Capabilities {
 		}
 	}
 	return c
+}
+
+// Resolved is what can be done at a place, found once, and anew when something is learned of its store: whoever asks
+// for each of many objects asks it. It may be asked from many goroutines.
+type Resolved struct {
+	p     Place
+	known *Known
+	now   atomic.Pointer[resolved]
+}
+
+// resolved is what could be done when these facts were known.
+type resolved struct {
+	facts *Facts
+	can   Capabilities
+}
+
+// Resolve finds out what can be done at a place.
+func Resolve(p Place) *Resolved { return &Resolved{p: p, known: Offers(p).Known} }
+
+// Can is [Can]. It is not to be changed.
+func (r *Resolved) Can() *Capabilities {
+	var facts *Facts
+	if r.known != nil {
+		facts = r.known.facts.Load()
+	}
+	if now := r.now.Load(); now != nil && now.facts == facts {
+		return &now.can
+	}
+	now := &resolved{facts, Can(r.p)}
+	r.now.Store(now)
+	return &now.can
 }
 
 // Wrapper is a place around another that does some methods of [Place] its own way and

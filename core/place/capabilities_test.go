@@ -67,3 +67,20 @@ func TestCan(t *testing.T) {
 	assert.Equal(t, "frozen", place.Can(p).Lacks(place.Metadata))
 	assert.Nil(t, place.Offers(p).Metadata, "as it is set up it cannot, whatever a test tries")
 }
+
+// What was resolved for many is resolved anew when something is learned, and only then.
+func TestResolve(t *testing.T) {
+	p := &tagged{known: place.NewKnown(place.Facts{}, nil)}
+	for _, q := range []place.Place{p, &around{p}} {
+		p.known.Replace(place.Facts{})
+		r := place.Resolve(q)
+		first := r.Can()
+		assert.NotNil(t, first.Tags)
+		assert.Same(t, first, r.Can())
+		p.known.Learn(place.KeepsTags, place.Ignored)
+		assert.Nil(t, r.Can().Tags)
+		assert.NotNil(t, first.Tags, "whoever has it has what was")
+		p.known.Replace(place.Facts{})
+		assert.NotNil(t, r.Can().Tags)
+	}
+}

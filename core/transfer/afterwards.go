@@ -163,10 +163,10 @@ func (t *transfer) letGo(p *plan.Plan) error {
 		return t.archive(src, t.run.rules.ArchivePath+"/"+plan.Stamp(p.Info.Job, p.Info.Number, p.Info.Made)+"/"+
 			src.Key)
 	}
-	tagger := place.Can(t.side.from).Tags
+	tagger := t.side.gives.Can().Tags
 	if tagger == nil {
 		return place.NewError(t.side.from.Name(), "tag", src.Key, place.Unsupported,
-			fmt.Errorf("%s", place.Can(t.side.from).Lacks(place.Tags)))
+			fmt.Errorf("%s", t.side.gives.Can().Lacks(place.Tags)))
 	}
 	if _, err := t.side.from.Stat(t.run.ctx, ref); err != nil { // as it was sent, or not at all
 		return err

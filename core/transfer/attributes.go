@@ -76,7 +76,7 @@ func (t *transfer) carryTags(there *object.Entry) error {
 	if !t.run.rules.As.Tags || t.effect.Back {
 		return nil
 	}
-	from, to := place.Can(t.side.from).Tags, place.Can(t.side.to).Tags
+	from, to := t.side.gives.Can().Tags, t.side.takes.Can().Tags
 	if from == nil || to == nil {
 		return nil
 	}
@@ -117,7 +117,7 @@ func (f attributes) do() {
 
 func (t *transfer) setAttributes() (there object.Entry, err error) {
 	src, dst := t.effect.Sent(), t.effect.Over()
-	can := place.Can(t.side.to)
+	can := t.side.takes.Can()
 	if f := can.Attributes; f != nil {
 		err = t.try(func(int) (err error) {
 			there, err = f.SetAttributes(t.run.ctx, object.Ref{Key: t.effect.Key, IfMark: dst.Mark()}, src.Modified,
@@ -133,7 +133,7 @@ func (t *transfer) setAttributes() (there object.Entry, err error) {
 	}
 	err = t.try(func(int) (err error) {
 		c := place.MetadataChange{Class: t.run.rules.As.Class, Original: src.Modified, Mode: uint32(src.Mode)}
-		if t.effect.Reason == plan.OtherAttributes && place.Can(t.side.from).KeepsMetadata { // a store's metadata
+		if t.effect.Reason == plan.OtherAttributes && t.side.gives.Can().KeepsMetadata { // a store's metadata
 			facts, err := t.side.from.Stat(t.run.ctx, object.Ref{Key: src.Key, Version: src.Version})
 			if err != nil {
 				return err

@@ -130,7 +130,7 @@ func (t *transfer) keepDigest(there *object.Entry, digest object.Sum) error {
 	if _, kept := there.Sum(digest.Kind); kept {
 		return nil
 	}
-	keeper := place.Can(t.side.to).Digests
+	keeper := t.side.takes.Can().Digests
 	of, summed := there.Sum(object.CRC64NVME)
 	if keeper != nil && summed {
 		err := t.try(func(int) error {
@@ -158,7 +158,7 @@ func (t *transfer) lateDigest(there *object.Entry) (digest object.Sum, err error
 	if kept, ok := there.Sum(kind); ok {
 		return kept, nil
 	}
-	if keeper := place.Can(t.side.to).Digests; keeper != nil {
+	if keeper := t.side.takes.Can().Digests; keeper != nil {
 		if crc, ok := there.Sum(object.CRC64NVME); ok {
 			kept, err := keeper.KeptDigest(t.run.ctx, object.Ref{Key: t.effect.Key}, kind, crc)
 			if err == nil && kept.Kind == kind {

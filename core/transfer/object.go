@@ -186,13 +186,13 @@ func (t *transfer) condition(opts *place.WriteOptions) {
 // options are what lands beside the content; facts is the source's entry as
 // read, with its metadata.
 func (t *transfer) options(facts object.Entry) place.WriteOptions {
-	opts := place.WriteOptions{Mode: uint32(facts.Mode), Masked: !place.Can(t.side.from).KeepsModes,
+	opts := place.WriteOptions{Mode: uint32(facts.Mode), Masked: !t.side.gives.Can().KeepsModes,
 		ContentType: facts.ContentType, Metadata: facts.Metadata}
 	opts.Original = t.effect.Sent().Modified
 	if opts.ContentType == "" { // what a folder has instead of one
 		opts.ContentType = mime.TypeByExtension(path.Ext(t.effect.Key))
 	}
-	if !place.Can(t.side.to).KeepsTimes && !facts.Original.IsZero() {
+	if !t.side.takes.Can().KeepsTimes && !facts.Original.IsZero() {
 		// A folder gets the time the source's listing tells, or the next plan
 		// would find another one; a store keeps the first of all.
 		opts.Original = facts.Original

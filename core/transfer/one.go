@@ -29,7 +29,7 @@ type transfer struct {
 // doubts notes, before anything is written to a place that is looked at only
 // afterwards, that what is there may be damaged until the effect is done.
 func (t *transfer) doubts() error {
-	if !place.Can(t.side.to).ChecksAfter {
+	if !t.side.takes.Can().ChecksAfter {
 		return nil
 	}
 	if err := t.run.ledger.Doubt(t.number); err != nil {
@@ -157,6 +157,6 @@ func (t *transfer) failedFor(err error) {
 // checks tells that the source keeps something for the whole object that its parts
 // have to be held against in their order.
 func (t *transfer) checks() bool {
-	a := place.Can(t.side.from).Abilities
+	a := t.side.gives.Can().Abilities
 	return a.KeepsMetadata && a.StoredSums != object.CRC64NVME && t.side.ranges == nil
 }

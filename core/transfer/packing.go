@@ -367,7 +367,7 @@ func (x *packing) read(t *transfer, kind object.SumKind) (y ready) {
 	if src.Mode&object.HasMode == 0 {
 		y.m.Mode = 0o644
 	}
-	if d := place.Can(t.side.from).Describes; d != nil {
+	if d := t.side.gives.Can().Describes; d != nil {
 		y.file(x.run.ctx, d, t.effect.Key)
 		if x.run.rules.Packs.Attributes {
 			if y.err = t.fetch(func() (err error) {

@@ -82,7 +82,7 @@ func (b *big) prepare() bool {
 	src := b.t.effect.Sent()
 	facts := *src
 	err := b.retry(func() (err error) {
-		if place.Can(b.t.side.from).KeepsMetadata { // a listing lacks metadata
+		if b.t.side.gives.Can().KeepsMetadata { // a listing lacks metadata
 			facts, err = b.t.side.from.Stat(b.t.run.ctx, object.Ref{Key: src.Key, Version: src.Version,
 				IfMark: src.Mark()})
 		}
@@ -172,10 +172,10 @@ func (b *big) prepare() bool {
 func (b *big) vouch(facts object.Entry) error {
 	var ok bool
 	if b.want, ok = facts.Sum(object.CRC64NVME); ok || b.t.side.ranges != nil ||
-		!place.Can(b.t.side.from).KeepsMetadata {
+		!b.t.side.gives.Can().KeepsMetadata {
 		return nil
 	}
-	if v := place.Can(b.t.side.from).Vouches; v != nil {
+	if v := b.t.side.gives.Can().Vouches; v != nil {
 		b.check = v.CheckFor(b.t.run.ctx, facts)
 	}
 	switch {

@@ -191,16 +191,19 @@ type run struct {
 // side is one direction of a run.
 type side struct {
 	from, to place.Place
-	writer   place.PartWriter   // nil: objects go in one piece
-	copier   place.ServerCopier // nil: the content passes through here
-	ranges   place.PartCopier   // not nil: it is copied in parts
-	cut      cut.Sizes          // how objects are cut for to
+	// gives and takes are what can be done at the two.
+	gives, takes *place.Resolved
+	writer       place.PartWriter   // nil: objects go in one piece
+	copier       place.ServerCopier // nil: the content passes through here
+	ranges       place.PartCopier   // not nil: it is copied in parts
+	cut          cut.Sizes          // how objects are cut for to
 }
 
 func newSide(from, to place.Place, opts *Options) side {
-	can := place.Can(to)
-	return side{from: from, to: to, writer: can.Parts, copier: can.CopierFrom(from),
-		cut: cut.For(opts.PartSize, can.Abilities, opts.Digest != object.NoSum)}
+	takes := place.Resolve(to)
+	can := takes.Can()
+	return side{from: from, to: to, gives: place.Resolve(from), takes: takes, writer: can.Parts,
+		copier: can.CopierFrom(from), cut: cut.For(opts.PartSize, can.Abilities, opts.Digest != object.NoSum)}
 }
 
 // feed hands the plan's effects to the streams in order, one at a time, so

@@ -75,7 +75,7 @@ func (b *begun) before(t *transfer) (s ledger.Stray) {
 	b.mu.Unlock()
 	var ups []place.Upload
 	at.once.Do(func() {
-		if place.Can(t.side.to).Known.Lacks(place.UploadsListed) ||
+		if t.side.takes.Can().Known.Lacks(place.UploadsListed) ||
 			t.ask(func() (err error) { ups, err = w.Uploads(t.run.ctx); return err }) != nil {
 			return
 		}

@@ -1,7 +1,6 @@
 package transfer
 
 import (
-	"lumtra/core/place"
 	"lumtra/core/plan"
 )
 
@@ -17,7 +16,7 @@ type task interface {
 // sending is the task that carries out an effect which sends an object, or what lies beside
 // one.
 func (r *run) sending(t *transfer) task {
-	size, can := t.effect.Sent().Size, place.Can(t.side.to)
+	size, can := t.effect.Sent().Size, t.side.takes.Can()
 	if t.effect.Kind == plan.Meta {
 		return attributes{t}
 	}
