@@ -38,6 +38,7 @@ const (
 	CopyUnconditional Habit = "copy-unconditional"
 	ConditionsRefused Habit = "conditions-refused"
 	MatchUnquoted     Habit = "match-unquoted"
+	MatchIgnored      Habit = "match-ignored"
 
 	SumsIgnored     Habit = "sums-ignored"
 	SumsRefused     Habit = "sums-refused"
@@ -84,6 +85,7 @@ var habitWords = map[Habit]string{
 	CopyUnconditional: "ignores conditions on what a copy replaces, and on what it is made of",
 	ConditionsRefused: "answers 501 to conditional writes",
 	MatchUnquoted:     "takes If-Match without quotes only",
+	MatchIgnored:      "ignores If-Match on writing, and keeps to If-None-Match",
 	SumsIgnored:       "neither verifies, keeps nor tells checksums",
 	SumsRefused:       "refuses requests with checksums",
 	PartSumsRefused:   "refuses a list of parts with their checksums",
@@ -245,8 +247,10 @@ func (s *Server) accustom(r *http.Request, op string) error {
 	case s.has(TrailersRefused) && strings.HasSuffix(h.Get("X-Amz-Content-Sha256"), "-TRAILER"):
 		return fault(http.StatusForbidden, "SignatureDoesNotMatch", "the signature is not that of this request")
 	}
-	if writes && s.has(habit) {
+	if writes && (s.has(habit) || s.has(MatchIgnored)) {
 		h.Del("If-Match")
+	}
+	if writes && s.has(habit) {
 		h.Del("If-None-Match")
 	}
 	if s.has(RangesIgnored) {

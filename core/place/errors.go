@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -52,7 +53,7 @@ var kinds = [...]struct{ name, advice string }{
 	NoRoom:      {"no room left", "free space at the target, then take the run up again"},
 	BadName:     {"name cannot be held", "rename the object, or use a target that can hold it"},
 	TooLarge:    {"too large", "use larger parts, or a target with higher limits"},
-	Corrupt:     {"checksum does not match", "send it again; if it stays, the path or a disk is damaging data"},
+	Corrupt:     {"checksum does not match", "try it again; if it stays, prove the job, which names what differs"},
 	Unsupported: {"not possible here", ""},
 	Cancelled:   {"stopped", "take it up again when you like"},
 	Archived:    {"in cold storage", "ask for a restore, and try again when it is done"},
@@ -65,6 +66,22 @@ func (k ErrorKind) String() string { return kinds[k].name }
 
 // Advice is what a person can do about it, "" when there is nothing general.
 func (k ErrorKind) Advice() string { return kinds[k].advice }
+
+// AdviceFor is what a person can do about an error: what is known of one of its kind, and of what was asked for.
+// Content that is read and does not match may have gone bad on its way, where it lies, or beside a checksum that
+// belongs to other content; what was written and does not match went bad on its way, or as it was stored.
+func AdviceFor(err error) string {
+	kind := KindOf(err)
+	var e *Error
+	switch {
+	case !errors.As(err, &e) || kind != Corrupt:
+	case slices.Contains([]string{"read", "stat", "check"}, e.Op):
+		return "read it again; if it stays, what the store holds does not fit its checksum: take it from another copy"
+	case slices.Contains([]string{"write", "write part", "finish", "read back"}, e.Op):
+		return "the next run sends it again; if it stays, the line to the store changes content, or the store does"
+	}
+	return kind.Advice()
+}
 
 // Error is what went wrong, where, with which object, doing what.
 type Error struct {
@@ -100,7 +117,7 @@ func (e *Error) Error() string {
 		b.WriteString(" " + object.Display(e.Key))
 	}
 	b.WriteString(": " + e.Reason())
-	if a := e.Kind.Advice(); a != "" {
+	if a := AdviceFor(e); a != "" {
 		b.WriteString("; " + a)
 	}
 	return b.String()

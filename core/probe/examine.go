@@ -2,6 +2,7 @@ package probe
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,10 +20,12 @@ func (t *test) examine(data []byte) {
 		return
 	}
 	facts, err := x.Examines.Examine(t.ctx, t.opts.Prefix+"/")
+	if place.IsLeftBehind(err) { // which is all that tells of tidying up
+		t.left(err)
+	} else if err != nil {
+		t.refused("habits", err)
+	}
 	if len(facts.Answers) == 0 || t.ctx.Err() != nil {
-		if err != nil {
-			t.refused("habits", err)
-		}
 		return
 	}
 	t.r.Facts = &facts
@@ -37,9 +40,23 @@ func (t *test) examine(data []byte) {
 	t.decides(&facts)
 	t.lacks(&facts)
 	t.names(&facts)
-	if err != nil {
-		t.refused("tidying up", err)
+}
+
+// left tells that something of the test may be left, and what kept it from being seen or deleted.
+func (t *test) left(err error) {
+	step, found := "delete", "something is left of the test: "
+	var e *place.Error
+	if !errors.As(err, &e) {
+		e = place.NewError("", "delete", "", place.Other, err)
 	}
+	if strings.HasPrefix(e.Op, "list") {
+		step, found = "list", "whether something is left of the test cannot be seen: "
+	}
+	mend := "delete what lies below " + t.opts.Prefix + "/"
+	if e.Kind == place.Denied {
+		mend += "; ask whoever runs the store for " + permission(t.end, step)
+	}
+	t.add("tidying up", Refused, found+e.Reason(), mend)
 }
 
 // conditions tries one on a place that finds out nothing by itself.
@@ -96,7 +113,8 @@ func (t *test) decides(f *place.Facts) {
 		{"cond. of copies", []place.Ask{place.CopyIfAbsent, place.CopyIfStill}, "copies"}}
 	t.r.Conditions = true
 	for i, g := range groups {
-		good := !slices.ContainsFunc(g.asks, func(a place.Ask) bool { return f.Answers[a] != place.Works })
+		bad := slices.IndexFunc(g.asks, func(a place.Ask) bool { return f.Answers[a] != place.Works })
+		good := bad < 0
 		if i < 2 {
 			t.r.Conditions = t.r.Conditions && good
 		}
@@ -109,9 +127,17 @@ func (t *test) decides(f *place.Facts) {
 			continue
 		}
 		t.add(g.name, Absent,
-			fmt.Sprintf("%s: %s are looked at before and after, and another writer may come between",
-				f.Answers[g.asks[0]], g.what), "")
+			fmt.Sprintf("%s %s: %s are looked at before and after, and another writer may come between",
+				[]string{"if absent", "if unchanged"}[bad], heard(f.Answers[g.asks[bad]]), g.what), "")
 	}
+}
+
+// heard is an answer in words; one that was not understood, or never came, is not known.
+func heard(is place.Answer) string {
+	if is == "" {
+		return "not known"
+	}
+	return string(is)
 }
 
 // lacks tells what else the store does not do, and what is done instead.

@@ -118,7 +118,7 @@ func (t *test) refused(name string, err error) {
 	mend := ""
 	if errors.As(err, &e) {
 		found := e.Reason()
-		switch mend = e.Kind.Advice(); e.Kind {
+		switch mend = place.AdviceFor(e); e.Kind {
 		case place.Denied:
 			mend = "ask whoever runs the store for " + permission(t.end, name) + ", or use other credentials"
 		case place.BadLogin:

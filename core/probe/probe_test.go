@@ -199,3 +199,35 @@ func TestCarelessStore(t *testing.T) {
 	assert.Zero(t, a.MaxParts)
 	assert.GreaterOrEqual(t, a.Clock.Late, 3*time.Minute, "what it stores is dated late")
 }
+
+// What a test says fits what it saw: which of two conditions a store does not keep to, and nothing of tidying up
+// where nothing was to be tidied.
+func TestWordsOfATest(t *testing.T) {
+	_, addr := start(t, standin.Config{Habits: []standin.Habit{standin.MatchIgnored}})
+	north := connect(t, addr, right)
+	require.NoError(t, north.MakeBucket(ctx, "archive"))
+	r := probe.Run(ctx, north, probe.Options{Bucket: "archive", Write: true})
+	for name, what := range map[string]string{"conditions": "objects", "cond. of parts": "objects in parts",
+		"cond. of copies": "copies"} {
+		assert.Equal(t, probe.Absent, r.Check(name).Outcome)
+		assert.Contains(t, r.Check(name).Found, "if unchanged ignored: "+what+" are looked at before and after")
+	}
+	srv, addr := start(t, standin.Config{})
+	north = connect(t, addr, right)
+	require.NoError(t, north.MakeBucket(ctx, "archive"))
+	for _, op := range []string{"PutObject", "CreateMultipartUpload", "HeadObject"} {
+		srv.SetFaults(standin.Fault{Op: op, Do: "403"})
+		r = probe.Run(ctx, north, probe.Options{Bucket: "archive", Write: true})
+		assert.NotZero(t, r.Refused(), op)
+		assert.Empty(t, r.Check("tidying up").Name, "%s: %+v", op, r.Checks)
+	}
+	for op, says := range map[string][2]string{"DeleteObject*": {"something is left of the test: not allowed",
+		"s3:DeleteObject"}, "ListObjectsV2": {"whether something is left of the test cannot be seen", "s3:ListBucket"}} {
+		srv.SetFaults(standin.Fault{Op: op, Do: "403"})
+		r = probe.Run(ctx, north, probe.Options{Bucket: "archive", Write: true})
+		c := r.Check("tidying up")
+		assert.Equal(t, probe.Refused, c.Outcome, "%+v", r.Checks)
+		assert.Contains(t, c.Found, says[0])
+		assert.Contains(t, c.Mend, says[1])
+	}
+}

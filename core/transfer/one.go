@@ -123,7 +123,7 @@ func (t *transfer) failedFor(err error) {
 		return // the run was stopped: not this object's fault
 	}
 	cause, detail := kind.String(), object.Display(err.Error())
-	advice := kind.Advice()
+	advice := place.AdviceFor(err)
 	var e *place.Error
 	if errors.As(err, &e) {
 		cause = fmt.Sprintf("%s: %s", object.Display(e.Place), kind)

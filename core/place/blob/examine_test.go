@@ -36,6 +36,7 @@ func TestHabits(t *testing.T) {
 		standin.ConditionsRefused: {place.PutIfAbsent: refused, place.PutIfStill: refused,
 			place.JoinIfAbsent: refused, place.JoinIfStill: refused, place.CopyIfAbsent: refused,
 			place.CopyIfStill: refused},
+		standin.MatchIgnored:    {place.PutIfStill: ignored, place.JoinIfStill: ignored, place.CopyIfStill: ignored},
 		standin.MD5Ignored:      {place.SumAhead: ignored, place.MD5Ahead: ignored},
 		standin.JoinSilent:      {place.JoinETag: ignored},
 		standin.RangesIgnored:   {place.ReadRange: ignored},

@@ -512,13 +512,13 @@ func (p *Place) ClearAway(ctx context.Context, prefix string) error {
 			refs = append(refs, object.Ref{Key: below + "order/" + name})
 		}
 	}
+	var unlisted error // what is known of goes all the same
 	for e, err := range p.paged(ctx, prefix, place.ListOptions{}) {
-		if err != nil {
-			return err
+		if unlisted = err; err == nil {
+			refs = append(refs, object.Ref{Key: e.Key})
 		}
-		refs = append(refs, object.Ref{Key: e.Key})
 	}
-	err := errors.Join(errors.Join(p.Remove(ctx, refs...)...), p.dropUploads(ctx, prefix))
+	err := errors.Join(unlisted, errors.Join(p.Remove(ctx, refs...)...), p.dropUploads(ctx, prefix))
 	for e, bad := range p.Versions(ctx, prefix, false) {
 		if bad != nil {
 			break // versions are not kept, or not to be listed

@@ -73,6 +73,8 @@ func TestExamine(t *testing.T) {
 		standin.ConditionsRefused: {answers: answers{place.PutIfAbsent: refused, place.PutIfStill: refused,
 			place.JoinIfAbsent: refused, place.JoinIfStill: refused,
 			place.CopyIfAbsent: refused, place.CopyIfStill: refused, place.QuotedMatch: ""}},
+		standin.MatchIgnored: {answers: answers{place.PutIfStill: ignored, place.JoinIfStill: ignored,
+			place.CopyIfStill: ignored, place.QuotedMatch: ""}},
 		standin.MatchUnquoted: {answers: answers{place.QuotedMatch: refused}},
 		standin.SumsIgnored: {answers: answers{place.SumBehind: ignored, place.SumAhead: ignored,
 			place.CRC32CAhead: ignored, place.SHA256Ahead: ignored,
