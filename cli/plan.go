@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -208,11 +207,10 @@ func (a *app) sayChanges(ctx context.Context, s *service.Service, info plan.Info
 }
 
 func (a *app) exportPlan(s *service.Service, info plan.Info, to string, format report.Format) error {
-	file, err := os.Create(to)
-	if err != nil {
-		return fmt.Errorf("%w: --export: %w", workspace.ErrBadInput, err)
+	err := workspace.WriteFile(to, func(w io.Writer) error { return s.ExportPlan(w, info.Job, info.Number, format) })
+	if errors.Is(err, workspace.ErrBadInput) {
+		return fmt.Errorf("--export: %w", err)
 	}
-	err = errors.Join(s.ExportPlan(file, info.Job, info.Number, format), file.Close())
 	if err == nil {
 		a.out.say("exported", map[string]any{"file": to}, "Written to "+to+".")
 	}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,8 +25,19 @@ func TestUnreadableFile(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(dir, "src/shut.wav"), 0))
 	require.NoError(t, os.Chmod(filepath.Join(dir, "src/locked"), 0))
 	t.Cleanup(func() { os.Chmod(filepath.Join(dir, "src/locked"), 0o755) })
-	cmd := command(dir, "--state", filepath.Join(dir, "state"), "run", "out")
-	if os.Geteuid() == 0 { // who may read everything becomes someone who may not
+	text, code := humbly(t, dir, "run", "out")
+	assert.Equal(t, cli.ExitFailures, code, text)
+	assert.Contains(t, text, "not listed: src: list locked/: not allowed (permission denied)")
+	assert.Contains(t, text, "1 × src: not allowed")
+	assert.Contains(t, text, "shut.wav")
+	assert.Contains(t, text, "could not be listed, so the plan did not cover them")
+	assert.Equal(t, map[string]string{"open.wav": "open"}, files(t, filepath.Join(dir, "dst/copy")))
+}
+
+// humbly runs a command as somebody who may not read everything.
+func humbly(t *testing.T, dir string, args ...string) (text string, code int) {
+	cmd := command(dir, append([]string{"--state", filepath.Join(dir, "state")}, args...)...)
+	if os.Geteuid() == 0 {
 		for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 			require.NoError(t, os.Chmod(d, 0o755))
 		}
@@ -34,13 +46,29 @@ func TestUnreadableFile(t *testing.T) {
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	}
 	out, _ := cmd.CombinedOutput()
-	text := string(out)
-	assert.Equal(t, cli.ExitFailures, cmd.ProcessState.ExitCode(), text)
-	assert.Contains(t, text, "not listed: src: list locked/: not allowed (permission denied)")
-	assert.Contains(t, text, "1 × src: not allowed")
-	assert.Contains(t, text, "shut.wav")
-	assert.Contains(t, text, "could not be listed, so the plan did not cover them")
-	assert.Equal(t, map[string]string{"open.wav": "open"}, files(t, filepath.Join(dir, "dst/copy")))
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// A plan that could not see all of either side does not end well, though there is nothing to do.
+func TestPlansOfWhatCannotBeListed(t *testing.T) {
+	t.Parallel()
+	for _, shut := range []string{"src/a", "dst/a"} {
+		dir := workspace(t, "http://127.0.0.1:1", map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n"})
+		put(t, dir, "src/a/one.wav", "one")
+		for i := range 9 { // so that a limit does not hold it back for what went
+			put(t, dir, fmt.Sprintf("src/b/%d.wav", i), "two")
+		}
+		text, code := humbly(t, dir, "run", "out")
+		require.Equal(t, cli.ExitDone, code, text)
+		text, code = humbly(t, dir, "plan", "out")
+		require.Equal(t, cli.ExitNothing, code, text)
+		require.NoError(t, os.Chmod(filepath.Join(dir, shut), 0))
+		t.Cleanup(func() { os.Chmod(filepath.Join(dir, shut), 0o755) })
+		text, code = humbly(t, dir, "plan", "out")
+		assert.Equal(t, cli.ExitFailures, code, text)
+		text, code = humbly(t, dir, "plan", "out", "--number", "3")
+		assert.Equal(t, cli.ExitFailures, code, text)
+	}
 }
 
 // A disk that fills up leaves whole files or none, and says so.
