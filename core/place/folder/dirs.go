@@ -50,7 +50,7 @@ func (e *Endpoint) dir(path string, make bool) (*dir, error) {
 	d.mu.Unlock()
 	root, err := e.root.OpenRoot(path)
 	if make && errors.Is(err, fs.ErrNotExist) {
-		if err := e.root.MkdirAll(path, 0o777); err != nil {
+		if err := errors.Join(e.root.MkdirAll(path, 0o777), e.settlePath(path)); err != nil {
 			return nil, err
 		}
 		root, err = e.root.OpenRoot(path)

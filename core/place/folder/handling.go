@@ -81,13 +81,18 @@ func (f *Folder) Move(ctx context.Context, src object.Ref, key string) (object.E
 		return e, place.NewError(f.name, "move", src.Key, place.Changed, nil)
 	}
 	if dir := path.Dir(f.path(key)); dir != "." {
-		if err := f.end.root.MkdirAll(dir, 0o777); err != nil {
+		if err := errors.Join(f.end.root.MkdirAll(dir, 0o777), f.end.settlePath(dir)); err != nil {
 			return e, f.fail("move", key, err)
 		}
 	}
 	// A file's name is given to another under the same condition as a write's.
 	if err := f.rename(f.path(src.Key), f.path(key), key, place.WriteOptions{Condition: place.IfAbsent}); err != nil {
 		return e, f.fail("move", key, err)
+	}
+	for _, dir := range []string{path.Dir(f.path(key)), path.Dir(f.path(src.Key))} {
+		if err := f.end.settleDir(dir); err != nil {
+			return e, f.fail("move", key, err)
+		}
 	}
 	e.Key = key
 	return e, nil

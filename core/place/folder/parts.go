@@ -67,10 +67,8 @@ func (f *Folder) WritePart(ctx context.Context, up place.Upload, number int, off
 	if err != nil {
 		return no(err)
 	}
-	if f.end.opts.Sync {
-		if err := file.Sync(); err != nil {
-			return no(err)
-		}
+	if err := f.end.settle(file); err != nil {
+		return no(err)
 	}
 	if err := file.Close(); err != nil {
 		return no(err)

@@ -200,10 +200,8 @@ func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entr
 	if err := t.file.Chmod(mode); err != nil {
 		return object.Entry{}, err
 	}
-	if f.end.opts.Sync {
-		if err := t.file.Sync(); err != nil {
-			return object.Entry{}, err
-		}
+	if err := f.end.settle(t.file); err != nil {
+		return object.Entry{}, err
 	}
 	if !opts.Original.IsZero() {
 		// Access time is left as it is.
@@ -225,10 +223,8 @@ func (f *Folder) land(key string, t *temp, opts place.WriteOptions) (object.Entr
 		return object.Entry{}, err
 	}
 	t.landed = true
-	if f.end.opts.Sync {
-		if err := t.dir.file.Sync(); err != nil {
-			return object.Entry{}, err
-		}
+	if err := f.end.settle(t.dir.file); err != nil {
+		return object.Entry{}, err
 	}
 	return entry(key, info), nil
 }
