@@ -82,8 +82,8 @@ kills: ## kill the built program at KILLS (34) drawn moments: on drawn stores, i
 	@tools/need tmux
 	LUMTRA_KILLS=$(KILLS) go test ./cmd/lumtra -count=1 -timeout 150m -run 'TestKilled|OutliveKills'
 
-bench: ## measure against a bare floor and print the ratios
-	@go run ./bench
+bench: ## measure against a bare floor and print the ratios; AGAINST=PROGRAM or REVISION: against another build
+	@go run ./bench $(if $(AGAINST),against $(AGAINST))
 
 screenshots: build ## remake docs/screenshots from the demo
 	@tools/need tmux Xvfb:xvfb xterm import:imagemagick fc-list:fontconfig

@@ -71,13 +71,15 @@ func run() error {
 		return measureMany(filepath.Join(dir, "many"), program, objects)
 	case "run":
 		return measureRuns(dir, program)
+	case "against":
+		return measurePair(dir, program, of)
 	case "listing":
 		return measureListings()
 	case "all":
 		return measureAll(dir, program)
 	}
 	return fmt.Errorf("there is no %q; there are all, listing, run, stores, folders, digests, ways, servers, many "+
-		"N, plan, window", what)
+		"N, plan, window, against BUILD", what)
 }
 
 // measureAll is what `make bench` does.

@@ -29,6 +29,7 @@ import (
 	"lumtra/core/place"
 	"lumtra/core/place/s3"
 	"lumtra/core/plan"
+	"lumtra/core/probe"
 	"lumtra/core/proof"
 	"lumtra/service"
 	"lumtra/service/workroom"
@@ -523,12 +524,23 @@ func (h *drawnHistory) unlost(before, _ map[string]string) {
 	}
 }
 
+// test tests both endpoints by writing, as messages advise.
+func (h *drawnHistory) test() {
+	for _, name := range []string{"east", "west"} {
+		_, err := h.service.TestEndpoint(ctx, name, probe.Options{Bucket: "archive", Write: true})
+		require.NoError(h, err)
+	}
+}
+
 // settle brings the job to its end over quiet lines, proves it by reading, mends what that finds, and looks for what
 // is left behind.
 func (h *drawnHistory) settle() {
 	h.trouble(false)
 	for attempt := 1; !h.run(0); attempt++ {
 		require.Less(h, attempt, 8, "it does not come to an end")
+		if attempt == 2 { // what a run cannot tell without writing, as it says itself
+			h.test()
+		}
 	}
 	h.prove(compare.ByReadBack)
 	for attempt := 1; !h.run(0); attempt++ {
