@@ -73,7 +73,19 @@ var acts = map[string]struct {
 		"esc", "~enter open", "D", "~Versions are kept here", "enter", "~things that go, 1", "=2", "enter",
 		"~this is not the number: 1", "esc", "~enter open", "D", "~Versions are kept here", "enter",
 		"~things that go, 1", "=1", "enter", "~Done\\.", "~100 %"),
-		func(a after) { assert.Equal(a.t, "nothing", a.content("north/reeds/", "dawn.txt")) }},
+		func(a after) {
+			assert.Equal(a.t, "nothing", a.content("north/reeds/", "dawn.txt"))
+			all, err := versions(a, "dawn.txt")
+			require.NoError(a.t, err)
+			assert.Len(a.t, all, 3, "both are there, below a marker")
+		}},
+	"an object is deleted with its versions": {way(toDawn, "D", "~Versions are kept here", "right", "~for|permanently",
+		"enter", "~Every version and delete marker(.|\\n)*things that go, 2", "=2", "enter", "~Done\\.", "~100 %"),
+		func(a after) {
+			all, err := versions(a, "dawn.txt")
+			require.NoError(a.t, err)
+			assert.Empty(a.t, all)
+		}},
 	"an object is renamed": {way(toDawn, "m", "~only once its copy is there", "down", "=dusk.txt", "enter", "~Done\\."),
 		func(a after) {
 			assert.Equal(a.t, []string{"nothing", "second\nand more\n"},
