@@ -42,6 +42,7 @@ func topics() []topic {
 		{"job", "what a job can be told: every setting of jobs/NAME.toml", docs.Jobs},
 		{"endpoint", "what an endpoint can be told: every setting of endpoints.toml", docs.Endpoints},
 		{"place", "what each kind of place can do, and what a test finds out", docs.Places},
+		{"proof", "what each way of proving can see, and what it cannot", docs.Proof},
 		{"service", "when jobs start by themselves, and who is told: [when], service.toml", docs.Service},
 		{"packs", "many files as one object: what is kept, how it lies there", docs.Packs},
 		{"json", "what --json says", docs.JSON},

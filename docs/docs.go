@@ -12,6 +12,8 @@ var (
 	Endpoints string
 	//go:embed places.md
 	Places string
+	//go:embed proof.md
+	Proof string
 	//go:embed service.md
 	Service string
 	//go:embed packs.md

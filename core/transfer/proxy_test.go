@@ -27,6 +27,7 @@ import (
 type proxy struct {
 	to     *url.URL
 	spoils atomic.Bool
+	flips  atomic.Bool // a bit of one body in twenty, of whatever passes either way, and nothing else
 	hits   atomic.Int64
 	took   atomic.Int64 // bytes of bodies
 	stall  time.Duration
@@ -80,6 +81,7 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case "stall":
 		time.Sleep(p.stall) // as a stalled server does
 	}
+	body = p.flipped(body)
 	out := r.Clone(r.Context())
 	out.URL.Scheme, out.URL.Host, out.RequestURI = "http", p.to.Host, ""
 	out.Body, out.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
@@ -97,6 +99,7 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		cut(w)
 		return
 	}
+	answer = p.flipped(answer)
 	for name, values := range resp.Header {
 		w.Header()[name] = values
 	}
@@ -110,6 +113,19 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Write(answer)
+}
+
+// flipped is what becomes of a body on the line.
+func (p *proxy) flipped(body []byte) []byte {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.flips.Load() || len(body) == 0 || p.dice.IntN(20) > 0 {
+		return body
+	}
+	p.hits.Add(1)
+	body = bytes.Clone(body)
+	body[p.dice.IntN(len(body))] ^= 1 << p.dice.IntN(8)
+	return body
 }
 
 // cut breaks the connection.

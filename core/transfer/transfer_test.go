@@ -255,8 +255,12 @@ func (n noLarger) Abilities() place.Abilities {
 // realPlaces opens a place at each real server that `make interop` has started
 // and named, in a bucket of the test's own.
 func realPlaces(t *testing.T, via func(address string) string) []place.Place {
+	return realPlacesIn(t, strings.ToLower(t.Name()), via)
+}
+
+// realPlacesIn does so in a bucket.
+func realPlacesIn(t *testing.T, bucket string, via func(address string) string) []place.Place {
 	var found []place.Place
-	bucket := strings.ToLower(t.Name())
 	open := func(end place.Endpoint, err error) {
 		require.NoError(t, err)
 		t.Cleanup(func() { end.Close() })
