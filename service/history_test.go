@@ -44,7 +44,7 @@ import (
 // LUMTRA_DRAWS is how many histories are drawn.
 func TestEveryHistory(t *testing.T) {
 	testkit.Heavy(t)
-	const beside = 8 // they mostly wait
+	const beside = 40 // they mostly wait
 	for group := range beside {
 		t.Run(fmt.Sprint(group), func(t *testing.T) {
 			t.Parallel()

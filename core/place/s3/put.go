@@ -298,6 +298,9 @@ func (s *summing) done(to *sent) {
 // drain reads what little a write's response holds, so that its connection can
 // serve again.
 func drain(resp *http.Response) {
+	if resp.Body == http.NoBody {
+		return
+	}
 	io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10))
 	resp.Body.Close()
 }

@@ -80,6 +80,13 @@ func (p *Place) address(ctx context.Context, r request) *http.Request {
 	}
 	if r.body != nil && r.size > 0 {
 		req.Body, req.ContentLength = io.NopCloser(r.body), r.size
+		if body, ok := r.body.(*bytes.Reader); ok { // as [http.NewRequest] does: it lies in memory
+			whole := *body
+			req.GetBody = func() (io.ReadCloser, error) {
+				again := whole
+				return io.NopCloser(&again), nil
+			}
+		}
 	} else if r.method == http.MethodPut {
 		req.Body = http.NoBody
 	}

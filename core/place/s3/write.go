@@ -171,9 +171,7 @@ func objectHeaders(opts place.WriteOptions) http.Header {
 			h.Set(metaPrefix+name, value)
 		}
 	}
-	for name, value := range ownMetadata(opts) {
-		h[metaHeaders[name]] = []string{value}
-	}
+	ownMetadata(opts, func(name, value string) { h[metaHeaders[name]] = []string{value} })
 	return h
 }
 
@@ -205,7 +203,8 @@ var metaHeaders = func() map[string]string {
 
 // metadata is the owner's, with our own added.
 func metadata(opts place.WriteOptions) map[string]string {
-	m := ownMetadata(opts)
+	m := make(map[string]string, len(opts.Metadata)+3)
+	ownMetadata(opts, func(name, value string) { m[name] = value })
 	for name, value := range opts.Metadata {
 		if _, ours := m[name]; !ours {
 			m[name] = value
@@ -216,18 +215,16 @@ func metadata(opts place.WriteOptions) map[string]string {
 
 // ownMetadata is the original time, the permissions and a digest, as far as they
 // are known.
-func ownMetadata(opts place.WriteOptions) map[string]string {
-	m := make(map[string]string, 3)
+func ownMetadata(opts place.WriteOptions, set func(name, value string)) {
 	if !opts.Original.IsZero() {
-		m[metaTime] = opts.Original.UTC().Format(time.RFC3339Nano)
+		set(metaTime, opts.Original.UTC().Format(time.RFC3339Nano))
 	}
 	if opts.Mode != 0 {
-		m[metaMode] = strconv.FormatUint(uint64(opts.Mode&0o777), 8)
+		set(metaMode, strconv.FormatUint(uint64(opts.Mode&0o777), 8))
 	}
 	if opts.Digest.Kind != object.NoSum {
-		m[place.DigestTag(opts.Digest.Kind)] = place.FormatDigest(opts.Digest, opts.Sum)
+		set(place.DigestTag(opts.Digest.Kind), place.FormatDigest(opts.Digest, opts.Sum))
 	}
-	return m
 }
 
 func modeOf(bits uint64) fs.FileMode { return object.ModeOf(uint32(bits)) }

@@ -20,12 +20,20 @@ var ErrTooMuch = errors.New("the answer is larger than any should be")
 // page of a listing, a result, an error.
 const MostAnswer = 64 << 20
 
+// answering is how long a server may take to answer what it was sent.
+const answering = 2 * time.Minute
+
 // patience is how long a server may leave a request with next to nothing moving, and
 // drip what counts as next to nothing in that time.
 const (
 	patience = time.Minute
 	drip     = 4 << 10
 )
+
+// atOnce is how large a body may be, one that lies in memory, to go out along with the headers, in one step: net/http
+// does that with the readers of memory that it knows, so such a body is not wrapped. Between taking it and answering
+// there is nothing to tell apart, so a server that does neither is left when it has had the time for both.
+const atOnce = 64 << 10
 
 // longestWait bounds what a server can ask for by Retry-After.
 const longestWait = 2 * time.Minute
@@ -44,13 +52,13 @@ func NewWebClient(t http.RoundTripper, check func(*http.Request, []*http.Request
 
 func newClient(t http.RoundTripper, patience time.Duration,
 	check func(*http.Request, []*http.Request) error) *http.Client {
-	return &http.Client{Transport: &watching{t, patience}, CheckRedirect: check}
+	return &http.Client{Transport: &watching{t, patience, answering}, CheckRedirect: check}
 }
 
 // watching is a transport that leaves servers that hold it up.
 type watching struct {
 	http.RoundTripper
-	patience time.Duration
+	patience, answering time.Duration
 }
 
 // CloseIdleConnections is for [http.Client.CloseIdleConnections].
@@ -64,13 +72,15 @@ func (w *watching) CloseIdleConnections() {
 func (w *watching) RoundTrip(req *http.Request) (*http.Response, error) {
 	ctx, cancel := context.WithCancelCause(req.Context())
 	var up *watch
-	if req.Body != nil && req.Body != http.NoBody {
+	req = req.WithContext(ctx)
+	if body := req.Body; body != nil && body != http.NoBody {
 		up = &watch{patience: w.patience, fire: cancel}
-		body := req.Body
-		req = req.WithContext(ctx)
-		req.Body = &sending{body, up}
-	} else {
-		req = req.WithContext(ctx)
+		if req.GetBody != nil && req.ContentLength <= atOnce {
+			up.patience += w.answering
+			up.arm()
+		} else {
+			req.Body = &sending{body, up}
+		}
 	}
 	resp, err := w.RoundTripper.RoundTrip(req)
 	up.stop()
@@ -80,6 +90,10 @@ func (w *watching) RoundTrip(req *http.Request) (*http.Response, error) {
 		}
 		cancel(nil)
 		return resp, err
+	}
+	if resp.Body == http.NoBody { // there is nothing to wait for any more
+		cancel(nil)
+		return resp, nil
 	}
 	resp.Body = &receiving{ReadCloser: resp.Body, ctx: ctx, cancel: cancel,
 		watch: watch{patience: w.patience, fire: cancel}}

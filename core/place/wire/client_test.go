@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -107,6 +109,67 @@ func TestStallsOfWhatIsSent(t *testing.T) {
 		_, err = c.Do(req)
 		assert.ErrorIs(t, err, context.Canceled)
 	})
+}
+
+// writes counts how often something is written to a connection.
+type writes struct {
+	net.Conn
+	n *atomic.Int64
+}
+
+func (w writes) Write(b []byte) (int, error) {
+	w.n.Add(1)
+	return w.Conn.Write(b)
+}
+
+// A small body that lies in memory goes out with its headers in one step, whole, and a server that takes it and does
+// nothing is left all the same.
+func TestSmallBodiesGoAtOnce(t *testing.T) {
+	gone := make(chan struct{})
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/never" {
+			<-gone
+		}
+		body, err := io.ReadAll(r.Body)
+		if err != nil || string(body) != strings.Repeat("tide", 1000) {
+			w.WriteHeader(http.StatusBadRequest)
+		}
+	}))
+	var n atomic.Int64
+	transport, err := NewTransport(Options{Proxy: "none",
+		Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
+			c, err := new(net.Dialer).DialContext(ctx, network, address)
+			return writes{c, &n}, err
+		}})
+	require.NoError(t, err)
+	defer web.Close()
+	defer close(gone)
+	defer transport.CloseIdleConnections()
+	c := NewClient(transport)
+	put := func(path string, body io.Reader) (*http.Response, error) {
+		req, err := http.NewRequest(http.MethodPut, web.URL+path, body)
+		require.NoError(t, err)
+		req.ContentLength = 4000
+		return c.Do(req)
+	}
+	for range 3 {
+		for name, body := range map[string]struct {
+			io.Reader
+			writes int64
+		}{"in memory": {strings.NewReader(strings.Repeat("tide", 1000)), 1},
+			"as it comes": {io.LimitReader(strings.NewReader(strings.Repeat("tide", 1001)), 4000), 2}} {
+			n.Store(0)
+			resp, err := put("/", body.Reader)
+			require.NoError(t, err)
+			require.NoError(t, resp.Body.Close())
+			assert.Equal(t, http.StatusOK, resp.StatusCode, name)
+			assert.Equal(t, body.writes, n.Load(), name)
+		}
+	}
+	c = newClient(transport, time.Millisecond, nil) // short: it is to be left
+	c.Transport.(*watching).answering = time.Millisecond
+	_, err = put("/never", strings.NewReader(strings.Repeat("tide", 1000)))
+	assert.ErrorIs(t, err, ErrStalled)
 }
 
 type zeros struct{}
