@@ -14,8 +14,8 @@ import (
 const pairRounds = 5
 
 // measurePair measures two builds of the program against each other and against the floor that reads, sums and
-// signs, in one run, in an order that rotates. What is timed is `lumtra run` of a plan that was made before: its
-// start, its checks, the run and what it notes of it.
+// signs, in one run, in an order that rotates. What is timed is `lumtra run` of a plan that was made before, to a store
+// that was tested: its start, its checks, the run and what it notes of it.
 func measurePair(dir, program, against string) error {
 	other, err := buildOf(dir, against)
 	if err != nil {
@@ -101,7 +101,7 @@ func (u upload) command(dir, program, addr string, times *[]time.Duration, cpu *
 		return err
 	}
 	endpoints := fmt.Sprintf("[endpoint.source]\nkind = \"folder\"\npath = %q\n[endpoint.store]\nkind = \"s3\"\n"+
-		"address = %q\naccess-key = \"bench\"\nsecret-from = \"env:LUMTRA_BENCH_SECRET\"\ntest = \"never\"\n",
+		"address = %q\naccess-key = \"bench\"\nsecret-from = \"env:LUMTRA_BENCH_SECRET\"\n",
 		filepath.Join(dir, "source"), addr)
 	job := fmt.Sprintf("source = \"source\"\ntarget = \"store/bench/ours\"\n[limits]\nstreams = %d\n", u.streams)
 	if u.part > 0 {
@@ -118,6 +118,7 @@ func (u upload) command(dir, program, addr string, times *[]time.Duration, cpu *
 		cmd.Env = append(os.Environ(), "LUMTRA_BENCH_SECRET=bench")
 		return cmd
 	}
+	lumtra("endpoint", "test", "store", "--bucket", "bench").Run() // a run goes by what its build has found out
 	if out, err := lumtra("plan", "bench").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w\n%s", err, out)
 	}

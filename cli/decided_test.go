@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -69,4 +70,24 @@ func (s *shell) read(name string) string {
 	raw, err := os.ReadFile(filepath.Join(s.dir, name))
 	require.NoError(s.t, err)
 	return string(raw)
+}
+
+// What counts as the same by size and a later time alone is told, with the command that has the contents decide.
+func TestContentsDecide(t *testing.T) {
+	s := shore(t)
+	s.put("jobs/press.toml", "source = \"studio\"\ntarget = \"north/press\"\n")
+	s.ends(ExitDone, "", "bucket", "make", "north/press")
+	s.ends(ExitDone, "", "put", filepath.Join(s.dir, "studio/wet/a.wav"), "north/press/wet/a.wav")
+	s.put("studio/wet/a.wav", strings.Repeat("x", len(s.read("studio/wet/a.wav"))))
+	before := time.Unix(1<<30, 0)
+	require.NoError(t, os.Chtimes(filepath.Join(s.dir, "studio/wet/a.wav"), before, before))
+	_, said := s.run("plan", "press")
+	assert.Contains(t, said, "1 object counts as the same by size and a later time alone")
+	assert.Contains(t, said, "`lumtra plan press --contents`")
+	_, said = s.run("plan", "press", "--contents", "--export", "-")
+	assert.NotContains(t, said, "a later time alone")
+	assert.Contains(t, said, "same size, different content")
+	s.ends(ExitDone, "", "run", "press")
+	_, said = s.run("plan", "press")
+	assert.NotContains(t, said, "a later time alone")
 }

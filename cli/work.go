@@ -156,9 +156,9 @@ func (a *app) sayPlan(ctx context.Context, s *service.Service, info plan.Info) {
 	for _, warning := range info.Warnings {
 		a.out.say("note", map[string]any{"text": warning}, "    WARNING: "+object.Display(warning))
 	}
-	if n := info.UnsureOf(); n > 0 {
+	if n := info.Later; n > 0 {
 		text := plural(n, "object counts", "objects count") + " as the same by size and a later time " +
-			"alone: nothing was agreed yet; `lumtra plan " + info.Job + " --contents` compares them"
+			"alone; `lumtra plan " + info.Job + " --contents` compares their contents"
 		a.out.say("note", map[string]any{"text": text}, "    "+object.Display(text))
 	}
 	for _, note := range info.Notes {

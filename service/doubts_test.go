@@ -1,8 +1,10 @@
 package service_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -10,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/core/compare"
+	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/core/proof"
 	"lumtra/service"
@@ -118,6 +121,65 @@ func TestDoubtsStay(t *testing.T) {
 			info, _ := run(t, s, "masters", workroom.Freshness{})
 			assert.EqualValues(t, 1, info.Totals[plan.Change].Count)
 			assert.Empty(t, offers(t, s), "it was sent again")
+			assert.True(t, prove(t, s, compare.ByReadBack).Holds())
+		})
+	}
+}
+
+// copiedByOthers is a job that has never run, to a store where all is already, and one object is another of the same
+// size.
+func copiedByOthers(t *testing.T) (dir string, s *service.Service) {
+	dir = t.TempDir()
+	put(t, dir, "endpoints.toml", "[endpoint.east]\nkind = \"folder\"\npath = \"east\"\n"+
+		"[endpoint.west]\nkind = \"s3\"\nstand-in = \"west\"\ntest = \"never\"\n")
+	put(t, dir, "jobs/masters.toml", "source = \"east\"\ntarget = \"west/box\"\n")
+	s = open(t, dir)
+	require.NoError(t, s.MakeBucket(ctx, "west", "box"))
+	there, err := s.Place(ctx, "west/box/")
+	require.NoError(t, err)
+	for name, text := range map[string]string{"a.wav": "flood", "b.wav": "slack", "c.wav": "neaps"} {
+		put(t, dir, "east/"+name, text)
+		at := time.Unix(1<<30, 0)
+		require.NoError(t, os.Chtimes(filepath.Join(dir, "east", name), at, at))
+		if name == "b.wav" {
+			text = "ebbed"
+		}
+		_, err := there.Write(ctx, name, strings.NewReader(text), 5, place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	return dir, s
+}
+
+// What a plan has found by comparing contents, by wish, is not forgotten by the plans after it, which do not compare.
+func TestContentsFoundStay(t *testing.T) {
+	for name, happens := range map[string]func(t *testing.T, dir string){
+		"nothing":             func(*testing.T, string) {},
+		"the doubts are gone": func(t *testing.T, dir string) { os.Remove(filepath.Join(dir, "doubts")) },
+		"all memory is gone": func(t *testing.T, dir string) {
+			os.Remove(filepath.Join(dir, "doubts"))
+			os.Remove(filepath.Join(dir, "agreed"))
+		},
+		"nothing is agreed on": func(t *testing.T, dir string) { os.Remove(filepath.Join(dir, "agreed")) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir, s := copiedByOthers(t)
+			state := filepath.Join(dir, "state/jobs/masters")
+			info, err := s.Plan(ctx, "masters", workroom.Freshness{}, &workroom.Activity{})
+			require.NoError(t, err)
+			assert.Positive(t, info.Later)
+			assert.Empty(t, offers(t, s))
+			info, err = s.Plan(ctx, "masters", workroom.Freshness{Contents: true}, &workroom.Activity{})
+			require.NoError(t, err)
+			assert.Zero(t, info.Later)
+			assert.EqualValues(t, 1, info.Totals[plan.Change].Count)
+			for range 2 {
+				assert.Contains(t, offers(t, s), fmt.Sprintf("found different by plan %d", info.Number))
+				happens(t, state)
+			}
+			run(t, s, "masters", workroom.Freshness{})
+			assert.Empty(t, offers(t, s), "it was sent")
+			happens(t, state)
+			assert.Empty(t, offers(t, s), "it was sent")
 			assert.True(t, prove(t, s, compare.ByReadBack).Holds())
 		})
 	}

@@ -134,7 +134,8 @@ func TestClientOfBlob(t *testing.T) {
 		all, err := c.DownloadStream(ctx, "archive", key, nil)
 		require.NoError(t, err)
 		assert.Len(t, whole(t, all.Body), size)
-		part, err := c.DownloadStream(ctx, "archive", key, &azblob.DownloadStreamOptions{Range: blob.HTTPRange{Count: 5}})
+		part, err := c.DownloadStream(ctx, "archive", key,
+			&azblob.DownloadStreamOptions{Range: blob.HTTPRange{Count: 5}})
 		if size == 0 {
 			assert.True(t, bloberror.HasCode(err, bloberror.InvalidRange), "%v", err)
 			continue

@@ -30,6 +30,8 @@ type Info struct {
 // State is one key's: what the object was at either side.
 type State struct {
 	Source, Target object.Entry
+	// Later tells that they were called the same by their size and a later time at the target alone.
+	Later bool
 }
 
 // States is an open file.
@@ -76,8 +78,9 @@ func decodeState(payload []byte, key string, s *State) error {
 	s.Source.Key, s.Target.Key = key, key
 	rest, err := catalog.DecodeEntry(payload, &s.Source)
 	if err == nil {
-		_, err = catalog.DecodeEntry(rest, &s.Target)
+		rest, err = catalog.DecodeEntry(rest, &s.Target)
 	}
+	s.Later = err == nil && len(rest) > 0
 	return err
 }
 
@@ -96,11 +99,16 @@ func Create(path string, info Info) (*Writer, error) {
 }
 
 // Add appends a key's state; keys must rise.
-func (w *Writer) Add(key string, source, target *object.Entry) error {
+func (w *Writer) Add(key string, s *State) error {
 	w.info.Objects++
-	w.buf = appendSlim(appendSlim(w.buf[:0], source), target)
+	if w.buf = appendSlim(appendSlim(w.buf[:0], &s.Source), &s.Target); s.Later {
+		w.buf = append(w.buf, laterMark)
+	}
 	return w.seg.Add(key, w.buf)
 }
+
+// laterMark follows the entries of a state that was called the same by its time alone.
+const laterMark = 'l'
 
 // appendSlim adds what tells a state from another, and no more.
 func appendSlim(b []byte, e *object.Entry) []byte {

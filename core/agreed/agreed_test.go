@@ -133,8 +133,8 @@ func TestWhatIsInDoubt(t *testing.T) {
 	for want, d := range map[string]*agreed.Doubt{
 		"differs since proof 3 (2026-11-26)": {Kind: agreed.Differs, Target: there, Proof: 3, Plan: 2,
 			At: at},
-		"differs since the run of plan 2 (2026-11-26)":   {Kind: agreed.Differs, Target: there, Plan: 2, At: at},
-		"a write of plan 2 was interrupted (2026-11-26)": {Kind: agreed.Unlooked, Plan: 2, At: at},
+		"found different by plan 2 or its run (2026-11-26)": {Kind: agreed.Differs, Target: there, Plan: 2, At: at},
+		"a write of plan 2 was interrupted (2026-11-26)":    {Kind: agreed.Unlooked, Plan: 2, At: at},
 		"the run of plan 2 met something it had not planned for (2026-11-26)": {Kind: agreed.Unplanned, Plan: 2,
 			At: at},
 	} {

@@ -68,7 +68,7 @@ func (d *Doubt) Since() string {
 	case d.Proof > 0:
 		return fmt.Sprintf("differs since proof %d (%s)", d.Proof, day)
 	}
-	return fmt.Sprintf("differs since the run of plan %d (%s)", d.Plan, day)
+	return fmt.Sprintf("found different by plan %d or its run (%s)", d.Plan, day)
 }
 
 // DoubtsInfo is what a file of doubts says of itself.
@@ -77,6 +77,8 @@ type DoubtsInfo struct {
 	// Proof is the newest proof whose findings are in it.
 	Proof   int
 	Objects int64
+	// Compared is the newest plan whose contents were compared by wish and whose findings are in it.
+	Compared int `json:",omitempty"`
 	// Source and Target are the places, as in [Info].
 	Source, Target string
 }

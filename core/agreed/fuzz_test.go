@@ -19,7 +19,7 @@ func FuzzStates(f *testing.F) {
 	require.NoError(f, err)
 	for i, key := range []string{"k1", "k2", "k3"} {
 		here, there := entry(i), entry(i+1)
-		require.NoError(f, w.Add(key, &here, &there))
+		require.NoError(f, w.Add(key, &agreed.State{Source: here, Target: there}))
 	}
 	require.NoError(f, w.Finish())
 	whole, err := os.ReadFile(path)

@@ -25,7 +25,7 @@ func TestWhoseTheyAre(t *testing.T) {
 	require.NoError(t, err)
 	for i, key := range []string{"k1", "k2", "k3"} {
 		here, there := entry(i), entry(i+1)
-		require.NoError(t, w.Add(key, &here, &there))
+		require.NoError(t, w.Add(key, &agreed.State{Source: here, Target: there}))
 	}
 	require.NoError(t, w.Finish())
 	for of, agrees := range map[[2]string]bool{{"a", "b"}: true, {"b", "a"}: false, {"a", "c"}: false,
@@ -88,11 +88,11 @@ func TestAbandoned(t *testing.T) {
 	w, err := agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
 	require.NoError(t, err)
 	here, there := entry(1), entry(2)
-	require.NoError(t, w.Add("k1", &here, &there))
+	require.NoError(t, w.Add("k1", &agreed.State{Source: here, Target: there}))
 	require.NoError(t, w.Finish())
 	w, err = agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
 	require.NoError(t, err)
-	require.NoError(t, w.Add("k2", &here, &there))
+	require.NoError(t, w.Add("k2", &agreed.State{Source: here, Target: there}))
 	w.Abandon()
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)

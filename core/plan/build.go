@@ -101,7 +101,8 @@ func work(ctx context.Context, source, target *catalog.Catalog, opts Options, se
 	w := &worker{opts: &opts, match: match, source: source, target: target, seg: seg,
 		total: source.Info.Objects + target.Info.Objects,
 		info: Info{Job: opts.Job, Number: opts.Number, Made: opts.Now, Rules: opts.Rules, Source: source.Info,
-			Target: target.Info, Print: opts.Print, Notes: opts.Notes, Warnings: opts.Warnings, Ways: opts.Ways}}
+			Target: target.Info, Print: opts.Print, Notes: opts.Notes, Warnings: opts.Warnings, Ways: opts.Ways,
+			ByContents: opts.ByContents}}
 	w.info.Tallies = match.Tallies()
 	if opts.Agreed != nil {
 		w.info.Agreed = opts.Agreed.Info.Objects

@@ -151,6 +151,9 @@ type Effect struct {
 	// first, to be kept; "" when it is replaced or removed.
 	Aside string
 	Moved Moved
+	// Later tells that the content is called the same by its size and a later time at the target alone: nobody has
+	// compared it, nor did Lumtra send it.
+	Later bool
 }
 
 // Sent is what the effect sends or would; nil for one that only removes.
@@ -339,6 +342,9 @@ const (
 	movedShift = 5
 )
 
+// isLater goes along with the kind, as the flags are full.
+const isLater = 1 << 7
+
 func (e *Effect) append(b []byte) []byte {
 	flags := byte(e.Moved) << movedShift
 	for _, f := range []struct {
@@ -350,7 +356,11 @@ func (e *Effect) append(b []byte) []byte {
 			flags |= f.bit
 		}
 	}
-	b = append(b, byte(e.Kind), byte(e.Reason), flags)
+	kind := byte(e.Kind)
+	if e.Later {
+		kind |= isLater
+	}
+	b = append(b, kind, byte(e.Reason), flags)
 	for _, text := range []string{e.Note, e.Aside} {
 		if text != "" {
 			b = binary.AppendUvarint(b, uint64(len(text)))
@@ -368,12 +378,13 @@ func (e *Effect) append(b []byte) []byte {
 var errDamaged = errors.New("plan: an effect is damaged")
 
 func (e *Effect) decode(key string, b []byte) (err error) {
-	if len(b) < 3 || b[0] >= byte(kindCount) || b[1] == byte(NoReason) || b[1] >= byte(reasonCount) ||
+	if len(b) < 3 || b[0]&^isLater >= byte(kindCount) || b[1] == byte(NoReason) || b[1] >= byte(reasonCount) ||
 		Moved(b[2]>>movedShift) > AtBoth {
 		return errDamaged
 	}
 	flags := b[2]
-	*e = Effect{Key: key, Kind: Kind(b[0]), Reason: Reason(b[1]), Back: flags&isBack != 0,
+	*e = Effect{Key: key, Kind: Kind(b[0] &^ isLater), Later: b[0]&isLater != 0, Reason: Reason(b[1]),
+		Back:  flags&isBack != 0,
 		Moved: Moved(flags >> movedShift)}
 	b = b[3:]
 	for _, text := range []struct {

@@ -304,7 +304,15 @@ func (j *judging) byTime(p *pair) {
 	e := &p.Effect
 	switch e.Moved {
 	case Nowhere:
-		j.same(p, Unchanged)
+		switch {
+		case !p.agreed.Later:
+			j.same(p, Unchanged)
+		case j.opts.ByContents:
+			p.ask = true
+			j.same(p, SameContent)
+		default: // as it was at the first run: nobody has looked since
+			j.same(p, SameLater)
+		}
 		return
 	case AtSource, AtTarget:
 		j.differs(p, OtherState)
@@ -343,7 +351,7 @@ func (j *judging) sameTime(a, b time.Time) bool {
 // same settles that the content is the same; what lies beside it may not be.
 func (j *judging) same(p *pair, why Reason) {
 	e, r := &p.Effect, &j.opts.Rules
-	e.Kind, e.Reason = Same, why
+	e.Kind, e.Reason, e.Later = Same, why, why == SameLater
 	if c := r.As.Class; c != "" && !j.opts.Target.Tree && !sameClass(c, e.Target.Class) {
 		j.beside(e, OtherClass, "")
 		return
@@ -388,7 +396,7 @@ func sameClass(a, b string) bool {
 // differs settles that the two are not the same, and what the job makes of it.
 func (j *judging) differs(p *pair, why Reason) {
 	e, r := &p.Effect, &j.opts.Rules
-	e.Kind, e.Reason, p.askFacts = Change, why, false
+	e.Kind, e.Reason, e.Later, p.askFacts = Change, why, false, false
 	if r.Direction == rule.TwoWay {
 		switch e.Moved {
 		case AtSource:

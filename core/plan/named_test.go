@@ -51,7 +51,7 @@ func planned(t *testing.T, w *plantest.World, change func(*plan.Options)) (map[s
 		Source: place.Abilities{Tree: w.SourceIsTree}, Target: place.Abilities{KeepsTimes: w.KeepsTimes,
 			Tree: w.IsTree}}
 	if w.Agreed != nil {
-		known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
+		known := keepStates(t, filepath.Join(dir, "g"), w)
 		t.Cleanup(func() { known.Close() })
 		opts.Agreed = known
 	}
@@ -248,7 +248,7 @@ func TestDamagedAgreement(t *testing.T) {
 		w.Agreed[k] = [2]object.Entry{at(3, 1), at(3, i%20)}
 	}
 	path := filepath.Join(dir, "g")
-	require.NoError(t, keepStates(t, path, w.Agreed).Close())
+	require.NoError(t, keepStates(t, path, &w).Close())
 	raw, err := os.ReadFile(path)
 	require.NoError(t, err)
 	raw[len(raw)/3] ^= 0x40

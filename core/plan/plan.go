@@ -87,6 +87,8 @@ type Info struct {
 	Held []string `json:",omitempty"`
 	// Notes are what endpoint tests and credentials say that bears on the plan.
 	Notes []string `json:",omitempty"`
+	// ByContents tells that contents decided, by wish, where size and a later time alone would.
+	ByContents bool `json:",omitempty"`
 	// Warnings are what a person has given up of what is promised, in words.
 	Warnings []string `json:",omitempty"`
 	// Ways are how runs keep what Lumtra promises, by what was known of the two
@@ -211,15 +213,6 @@ const suffix = ".plan"
 
 // FileName is the name of a job's plan with the given number in its folder.
 func FileName(number int) string { return fmt.Sprintf("%04d%s", number, suffix) }
-
-// UnsureOf is how many objects a plan that knows of no agreement calls the same by their size and a later time
-// alone: what it says of those is worth a look at their contents.
-func (i *Info) UnsureOf() int64 {
-	if i.Agreed > 0 {
-		return 0
-	}
-	return i.Later
-}
 
 // Numbers lists the plans in a job's folder, oldest first. A folder that is
 // not there has none.

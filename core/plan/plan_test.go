@@ -86,12 +86,12 @@ func states(t *rapid.T, w *plantest.World) plantest.Agreed {
 	return all
 }
 
-func keepStates(t require.TestingT, path string, all plantest.Agreed) *agreed.States {
+func keepStates(t require.TestingT, path string, of *plantest.World) *agreed.States {
 	w, err := agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
 	require.NoError(t, err)
-	for _, k := range slices.Sorted(maps.Keys(all)) {
-		pair := all[k]
-		require.NoError(t, w.Add(k, &pair[0], &pair[1]))
+	for _, k := range slices.Sorted(maps.Keys(of.Agreed)) {
+		pair := of.Agreed[k]
+		require.NoError(t, w.Add(k, &agreed.State{Source: pair[0], Target: pair[1], Later: of.Later[k]}))
 	}
 	require.NoError(t, w.Finish())
 	s, err := agreed.Open(path, "a", "b")
@@ -143,6 +143,10 @@ func TestAgainstReference(t *testing.T) {
 			Same: func(a, b object.Entry) bool { return a.ETag == b.ETag }}
 		w.Agreed, w.Doubts = states(t, w), doubts(t, w)
 		w.SourceClock, w.TargetClock = clock(t), clock(t)
+		w.Later, w.ByContents = map[string]bool{}, rapid.Bool().Draw(t, "contents")
+		for _, k := range slices.Sorted(maps.Keys(w.Agreed)) {
+			w.Later[k] = rapid.Bool().Draw(t, "agreed by time")
+		}
 		a, b := w.Source, w.Target
 		ca, cb := build(t, filepath.Join(dir, "a"), a), build(t, filepath.Join(dir, "b"), b)
 		defer ca.Close()
@@ -150,12 +154,12 @@ func TestAgainstReference(t *testing.T) {
 		if w.Gaps {
 			ca.Info.Missed = 1
 		}
-		known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
+		known := keepStates(t, filepath.Join(dir, "g"), w)
 		defer known.Close()
 		questions := keepDoubts(t, filepath.Join(dir, "q"), w.Doubts)
 		defer questions.Close()
 		opts := plan.Options{
-			Rules: w.Rules, Now: plantest.Now, Agreed: known, Doubts: questions,
+			Rules: w.Rules, Now: plantest.Now, Agreed: known, Doubts: questions, ByContents: w.ByContents,
 			Source: place.Abilities{Tree: w.SourceIsTree, Clock: w.SourceClock},
 			Target: place.Abilities{KeepsTimes: w.KeepsTimes, Tree: w.IsTree, Clock: w.TargetClock},
 			Name: func(key string) error {
@@ -176,7 +180,7 @@ func TestAgainstReference(t *testing.T) {
 		var totals plan.Totals
 		for c := p.Effects(""); c.Next(); {
 			e := c.Effect()
-			got[e.Key] = plantest.Outcome{Kind: e.Kind, Back: e.Back, Aside: e.Aside != ""}
+			got[e.Key] = plantest.Outcome{Kind: e.Kind, Back: e.Back, Aside: e.Aside != "", Later: e.Later}
 			totals.Add(e)
 			require.NotEmpty(t, e.Why())
 			if e.Source != nil {
@@ -252,7 +256,8 @@ func TestManyStretches(t *testing.T) {
 	want, n := w.Plan(), 0
 	for c := p.Effects(""); c.Next(); n++ {
 		e := c.Effect()
-		if got := (plantest.Outcome{Kind: e.Kind, Back: e.Back, Aside: e.Aside != ""}); got != want[e.Key] {
+		got := plantest.Outcome{Kind: e.Kind, Back: e.Back, Aside: e.Aside != "", Later: e.Later}
+		if got != want[e.Key] {
 			require.Equal(t, want[e.Key], got, e.Key)
 		}
 	}

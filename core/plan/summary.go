@@ -128,7 +128,7 @@ func (f *Findings) add(e *Effect) {
 	if e.Reason == SameContent || e.Reason == OtherContent {
 		f.Compared++
 	}
-	if e.Reason == SameLater {
+	if e.Later {
 		f.Later++
 	}
 	if e.Kind.Moves() && len(f.Examples) < keptExamples {

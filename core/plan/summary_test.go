@@ -135,7 +135,7 @@ func TestSummaryAddsUp(t *testing.T) {
 			defer ca.Close()
 			defer cb.Close()
 			require.GreaterOrEqual(t, len(ca.Splits()), 2)
-			known := keepStates(t, filepath.Join(dir, "g"), w.Agreed)
+			known := keepStates(t, filepath.Join(dir, "g"), w)
 			defer known.Close()
 			opts := plan.Options{Job: "masters", Number: 7, Rules: rules, Now: plantest.Now,
 				Target: place.Abilities{KeepsTimes: true, MaxObject: 1 << 34},

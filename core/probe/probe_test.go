@@ -221,8 +221,10 @@ func TestWordsOfATest(t *testing.T) {
 		assert.NotZero(t, r.Refused(), op)
 		assert.Empty(t, r.Check("tidying up").Name, "%s: %+v", op, r.Checks)
 	}
-	for op, says := range map[string][2]string{"DeleteObject*": {"something is left of the test: not allowed",
-		"s3:DeleteObject"}, "ListObjectsV2": {"whether something is left of the test cannot be seen", "s3:ListBucket"}} {
+	for op, says := range map[string][2]string{
+		"DeleteObject*": {"something is left of the test: not allowed", "s3:DeleteObject"},
+		"ListObjectsV2": {"whether something is left of the test cannot be seen", "s3:ListBucket"},
+	} {
 		srv.SetFaults(standin.Fault{Op: op, Do: "403"})
 		r = probe.Run(ctx, north, probe.Options{Bucket: "archive", Write: true})
 		c := r.Check("tidying up")

@@ -83,7 +83,7 @@ func TestHeldToAPlanOfBothWays(t *testing.T) {
 		case strings.HasSuffix(left, "?"):
 			require.NoError(t, q.Add(key, &agreed.Doubt{Kind: agreed.Unlooked, Source: *m.A, Plan: 7}))
 		default:
-			require.NoError(t, w.Add(key, m.A, m.B), key)
+			require.NoError(t, w.Add(key, &agreed.State{Source: *m.A, Target: *m.B}), key)
 		}
 	}
 	require.NoError(t, w.Finish())

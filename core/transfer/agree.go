@@ -71,7 +71,7 @@ func (a *agreeing) effects(ctx context.Context) error {
 		if was == nil {
 			return a.old.Err()
 		}
-		err := a.w.Add(a.old.Key(), &was.Source, &was.Target)
+		err := a.w.Add(a.old.Key(), was)
 		more = a.old.Next()
 		return err
 	}
@@ -123,16 +123,16 @@ func (a *agreeing) effect(n int64, e *plan.Effect, was *agreed.State) error {
 		// Gone from the source; or what the job does to it is still to come,
 		// and the next plan must not take it for done with.
 	case a.late && was != nil:
-		return a.w.Add(e.Key, &was.Source, &was.Target)
+		return a.w.Add(e.Key, was)
 	case e.Kind == plan.Same && !a.late:
-		return a.w.Add(e.Key, e.Source, e.Target)
+		return a.w.Add(e.Key, &agreed.State{Source: *e.Source, Target: *e.Target, Later: e.Later})
 	case finished && e.Kind == plan.Remove:
 	case finished && e.Back:
-		return a.w.Add(e.Key, &there, e.Target)
+		return a.w.Add(e.Key, &agreed.State{Source: there, Target: *e.Target})
 	case finished:
-		return a.w.Add(e.Key, e.Source, &there)
+		return a.w.Add(e.Key, &agreed.State{Source: *e.Source, Target: there, Later: e.Later})
 	case was != nil:
-		return a.w.Add(e.Key, &was.Source, &was.Target)
+		return a.w.Add(e.Key, was)
 	}
 	return nil
 }
@@ -147,20 +147,23 @@ func arrivalsOf(path string) (*ledger.Arrivals, error) {
 }
 
 // Question writes, into the folder dir, what is in doubt after all that was done of a plan:
-// doubts about what it sent are settled, and those its runs have raised are added. before is
-// what is in doubt there, and may be nil.
+// doubts about what it sent are settled, and those are added that its runs have raised, or it itself
+// where contents were compared by wish. before is what is in doubt there, and may be nil.
 func Question(ctx context.Context, dir string, before *agreed.Doubts, p *plan.Plan, ledgerPath string) error {
 	arrived, err := arrivalsOf(ledgerPath)
 	if err != nil {
 		return err
 	}
 	defer arrived.Close()
-	if before.Len() == 0 && !arrived.Questions() {
+	if before.Len() == 0 && !arrived.Questions() && !p.Info.ByContents {
 		return nil
 	}
 	info := agreed.DoubtsInfo{Job: p.Info.Job, Source: p.Info.Source.Place, Target: p.Info.Target.Place}
 	if before != nil {
-		info.Proof = before.Info.Proof
+		info.Proof, info.Compared = before.Info.Proof, before.Info.Compared
+	}
+	if p.Info.ByContents {
+		info.Compared = max(info.Compared, p.Info.Number)
 	}
 	return agreed.Revise(filepath.Join(dir, agreed.DoubtsFile), before, info,
 		func(about func(string, agreed.Decide) error) error {
@@ -179,6 +182,12 @@ func Question(ctx context.Context, dir string, before *agreed.Doubts, p *plan.Pl
 			}
 			return c.Err()
 		})
+}
+
+// mends tells that what a plan has sent settles a doubt: one that was raised before it, or by the plan itself or a run
+// of it that has come further since. A proof after the run has seen what was sent.
+func mends(p *plan.Plan, was *agreed.Doubt) bool {
+	return p.Info.Number > was.Plan || p.Info.Number == was.Plan && was.Proof == 0
 }
 
 // questioned is what is in doubt of an effect's key after it, nil for nothing.
@@ -203,7 +212,10 @@ func questioned(p *plan.Plan, n int64, e *plan.Effect, was *agreed.Doubt, arrive
 		now.Kind = agreed.Unlooked
 	case arrived.Met(n):
 		now.Kind = agreed.Unplanned
-	case was == nil, finished && (e.Kind.Moves() || e.Kind == plan.Remove) && p.Info.Number > was.Plan,
+	case was == nil && !finished && p.Info.ByContents && e.Reason == plan.OtherContent && e.Kind == plan.Change &&
+		!e.Back:
+		now.Kind, now.Target = agreed.Differs, *e.Target // it is not compared again by itself
+	case was == nil, finished && (e.Kind.Moves() || e.Kind == plan.Remove) && mends(p, was),
 		e.Kind == plan.Same && e.Reason == plan.SameContent && was.Kind == agreed.Unplanned:
 		return nil, nil
 	default:

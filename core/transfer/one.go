@@ -87,7 +87,7 @@ func (t *transfer) keepBoth(bytes int64, there object.Entry) {
 	t.run.pending.Add(1)
 	go func() {
 		defer t.run.pending.Done()
-		t.run.sending(back).feed()
+		t.run.streams.guarded(t.run.sending(back).feed)
 	}()
 }
 

@@ -111,7 +111,7 @@ func (r *remembering) plan(ctx context.Context, dir string, number int) error {
 		return err
 	}
 	ran := extent != "" && known.Ledgers[number] != extent
-	if !ran && number <= known.Plan && (!r.lost || extent == "") {
+	if !ran && number <= known.Plan && !r.lost {
 		return nil
 	}
 	p, err := plan.OpenNumber(dir, number)
@@ -124,7 +124,7 @@ func (r *remembering) plan(ctx context.Context, dir string, number int) error {
 		return nil
 	case ran, number > known.Plan && p.Info.NothingToDo():
 		err = transfer.Agree(ctx, r.dir, r.known, p, ledgerPath(p))
-	case r.lost && extent != "":
+	case r.lost && extent != "", p.Info.ByContents && r.compared() < number:
 		err = transfer.Question(ctx, r.dir, r.known.Doubts, p, ledgerPath(p))
 	default:
 		return nil
@@ -133,6 +133,14 @@ func (r *remembering) plan(ctx context.Context, dir string, number int) error {
 		return err
 	}
 	return r.open()
+}
+
+// compared is the newest plan with contents compared by wish that is taken in.
+func (r *remembering) compared() int {
+	if r.known.Doubts == nil {
+		return 0
+	}
+	return r.known.Doubts.Info.Compared
 }
 
 // proofs takes in what proofs have found since.
@@ -165,7 +173,7 @@ func (r *remembering) proofs(ctx context.Context) error {
 }
 
 func (r *remembering) revise(proof int, walk func(func(string, agreed.Decide) error) error) error {
-	info := agreed.DoubtsInfo{Job: r.job, Proof: proof, Source: r.source, Target: r.target}
+	info := agreed.DoubtsInfo{Job: r.job, Proof: proof, Compared: r.compared(), Source: r.source, Target: r.target}
 	if err := agreed.Revise(filepath.Join(r.dir, agreed.DoubtsFile), r.known.Doubts, info, walk); err != nil {
 		return err
 	}

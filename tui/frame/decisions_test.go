@@ -5,11 +5,14 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"lumtra/core/place"
 	"lumtra/core/plan"
 	"lumtra/service"
 	"lumtra/service/workroom"
@@ -90,6 +93,43 @@ func TestStruckOutStays(t *testing.T) {
 		"enter", "~it deletes 2", "esc", "~a approve",
 		"a", "~deletions, 2,", "=2", "enter", "~Everything the plan named")
 	assert.Equal(t, []string{"a.wav", "kept.wav"}, files(t, filepath.Join(dir, "copy")))
+}
+
+// What counts as the same by size and a later time alone is told before the first run, and a key has the contents
+// decide instead.
+func TestContentsAreCompared(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	put := func(name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	put("endpoints.toml", "[endpoint.studio]\nkind = \"folder\"\npath = \"studio\"\n[endpoint.north]\nkind = \"s3\"\n"+
+		"stand-in = \"north\"\ntest = \"never\"\n"+latency())
+	put("jobs/late.toml", "source = \"studio\"\ntarget = \"north/reeds\"\n")
+	put("studio/a.wav", "flood")
+	put("studio/b.wav", "slack")
+	for _, name := range []string{"a.wav", "b.wav"} { // long before anything was stored there
+		require.NoError(t, os.Chtimes(filepath.Join(dir, "studio", name), time.Time{}, time.Unix(1<<30, 0)))
+	}
+	s, err := service.Open(workspace.Options{Workspace: dir, State: filepath.Join(dir, "state")})
+	require.NoError(t, err)
+	require.NoError(t, s.MakeBucket(t.Context(), "north", "reeds"))
+	at, err := s.Place(t.Context(), "north/reeds/")
+	require.NoError(t, err)
+	for name, text := range map[string]string{"a.wav": "flood", "b.wav": "ebbed"} {
+		_, err := at.Write(t.Context(), name, strings.NewReader(text), 5, place.WriteOptions{})
+		require.NoError(t, err)
+	}
+	info, err := s.Plan(t.Context(), "late", workroom.Freshness{}, &workroom.Activity{})
+	require.NoError(t, err)
+	require.True(t, info.NothingToDo())
+	require.EqualValues(t, 2, info.Later)
+	require.NoError(t, s.Close())
+	x := openStage(t, dir)
+	x.goes("~late", "4", "~2 count as the same by size and a later time alone(.|\n)*C compares their contents",
+		"C", "~Plan 2 (.|\n)*different content")
+	require.NotContains(t, x.look(), "C compares")
 }
 
 // The proof view says what the proof found, for each thing that can be amiss.

@@ -209,9 +209,10 @@ func (s *Screen) totals(j *kit.JobState, sh *shown, width int) []string {
 			t.Dusk.Render(fmt.Sprintf("then, once proven: %s · %s %s", object.Count(n.Count, "object"),
 				kit.Size(n.Bytes), p.Rules.Afterwards.Becomes())))
 	}
-	if n := p.UnsureOf(); n > 0 {
-		lines = append(lines, "  "+t.Dusk.Render(kit.Count(n)+" count as the same by size and a later time alone, as "+
-			"nothing was agreed yet")+t.Ash.Render("  C compares their contents"))
+	if n := p.Later; n > 0 {
+		lines = append(lines, "  "+
+			t.Dusk.Render(kit.Count(n)+" count as the same by size and a later time alone")+
+			t.Ash.Render("  C compares their contents"))
 	}
 	lines = append(lines, "")
 	var cells []string

@@ -119,7 +119,7 @@ func halfRun(j *kit.JobState) int {
 	return last.Plan
 }
 
-func unsure(a *about) bool { return planned(a) && a.j.Plan.UnsureOf() > 0 }
+func unsure(a *about) bool { return planned(a) && a.j.Plan.Later > 0 }
 
 func conflicts(a *about) bool {
 	return planned(a) && (a.j.Plan.Totals[plan.Conflict].Count > 0 || a.s.decided(a.sh))

@@ -28,7 +28,10 @@ type World struct {
 	Doubts         map[string]agreed.Doubt
 	Source, Target Tree
 	Agreed         Agreed
-	Rules          rule.Rules
+	// Later are the keys whose agreement rests on a later time alone; ByContents has such compared.
+	Later      map[string]bool
+	ByContents bool
+	Rules      rule.Rules
 	// SourceClock and TargetClock are how far times may be off.
 	SourceClock, TargetClock place.Clock
 	// KeepsTimes and IsTree are the target's abilities, Bad names it refuses.
@@ -49,6 +52,8 @@ type Outcome struct {
 	Kind  plan.Kind
 	Back  bool
 	Aside bool
+	// Later: nothing but size and a later time says that it is the same.
+	Later bool
 }
 
 // Plan says what is to become of every key.
@@ -147,15 +152,16 @@ func (w *World) key(k string, below bool) Outcome {
 		return w.conflict(src, here, dst, there)
 	case doubted:
 		return Outcome{Kind: plan.Change}
-	case w.same(src, dst, agreed, srcMoved, dstMoved, unsure):
-		byContent := w.Rules.CompareBy == rule.ByContent || unsure
+	case w.same(k, src, dst, agreed, srcMoved, dstMoved, unsure):
+		late := w.late(k, src, dst, agreed, srcMoved || dstMoved, unsure)
+		byContent := w.Rules.CompareBy == rule.ByContent || unsure || late && w.ByContents
 		meta := w.KeepsTimes && !twoWay && (w.Rules.CompareBy == rule.BySize || byContent) &&
 			!src.Modified.Equal(dst.Modified) ||
 			!w.KeepsTimes && !twoWay && byContent && agreed && !was[0].Modified.Equal(src.Modified)
 		if meta {
 			return Outcome{Kind: plan.Meta}
 		}
-		return Outcome{Kind: plan.Same}
+		return Outcome{Kind: plan.Same, Later: late && !w.ByContents}
 	case twoWay && agreed && srcMoved && !dstMoved:
 		return Outcome{Kind: plan.Change}
 	case twoWay && agreed && dstMoved && !srcMoved:
@@ -210,8 +216,21 @@ func alike(a, b object.Entry) bool {
 	return a.Size == b.Size && a.Modified.Equal(b.Modified)
 }
 
-func (w *World) same(src, dst object.Entry, agreed, srcMoved, dstMoved, unsure bool) bool {
+// late tells of objects that nothing but their size and a later time at the target calls the same.
+func (w *World) late(k string, src, dst object.Entry, agreed, moved, unsure bool) bool {
 	switch {
+	case unsure, src.Size != dst.Size, w.Rules.CompareBy != rule.BySizeAndTime:
+		return false
+	case agreed:
+		return !moved && w.Later[k]
+	}
+	return !w.KeepsTimes && !src.Modified.Add(w.SourceClock.Early).After(dst.Modified.Add(-w.TargetClock.Late))
+}
+
+func (w *World) same(k string, src, dst object.Entry, agreed, srcMoved, dstMoved, unsure bool) bool {
+	switch {
+	case w.ByContents && w.late(k, src, dst, agreed, srcMoved || dstMoved, unsure):
+		return w.Same(src, dst)
 	case w.Rules.CompareBy == rule.SendAll, src.Size != dst.Size:
 		return false
 	case unsure:
