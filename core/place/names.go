@@ -15,18 +15,34 @@ import (
 // NameClasses are the kinds of names a key is of, for which a store may be known
 // to keep another name; none for a plain one.
 func NameClasses(key string) []NameClass {
-	var all []NameClass
+	if len(key) <= longPart && plainName(key) {
+		return nil
+	}
+	return classesOf(key)
+}
+
+// plainName tells that a key is of no kind, as that of most objects is, at the cost of one look at each byte.
+// Of what may be odd by where it stands it takes the clear cases only.
+func plainName(key string) bool {
+	for i := range len(key) {
+		switch c := key[i]; {
+		case telling[c]:
+			return false
+		case edge(c) && (i == 0 || i == len(key)-1 || edge(key[i-1])):
+			return false
+		}
+	}
+	return true
+}
+
+// edge tells of bytes that are odd at the ends of a part, and beside each other.
+func edge(c byte) bool { return c == '/' || c == '.' || c == ' ' }
+
+func classesOf(key string) (all []NameClass) {
 	add := func(c NameClass, is bool) {
 		if is {
 			all = append(all, c)
 		}
-	}
-	plain := len(key) <= longPart
-	for i := 0; plain && i < len(key); i++ {
-		plain = !telling[key[i]]
-	}
-	if plain {
-		return nil
 	}
 	framed := "/" + key + "/"
 	add(Backslashes, strings.Contains(key, `\`))
@@ -60,10 +76,10 @@ const reserved = "?#[]@!$&'()*,;=:<>\"|^`{}~"
 // longPart is the longest name of most file systems, in bytes.
 const longPart = 255
 
-// telling are the bytes that can make a name odd.
+// telling are the bytes that can make a name odd wherever they stand.
 var telling = func() (is [256]bool) {
 	for c := range is {
-		is[c] = c < 0x20 || c >= 0x7f || 'A' <= c && c <= 'Z' || strings.IndexByte(`\%+ /.`+reserved, byte(c)) >= 0
+		is[c] = c < 0x20 || c >= 0x7f || 'A' <= c && c <= 'Z' || strings.IndexByte(`\%+`+reserved, byte(c)) >= 0
 	}
 	return is
 }()
