@@ -130,7 +130,7 @@ func (a *app) sayEstimate(ctx context.Context, s *service.Service, info plan.Inf
 		text += "; digests: " + span(e.Digesting) + " of processor time"
 	}
 	if e.Rereading > 0 {
-		text += "; " + span(e.Rereading) + " of it for reading the source a second time, before it goes"
+		text += "; " + span(e.Rereading) + " of it for reading the source a second time"
 	}
 	if e.Currency != "" {
 		text += fmt.Sprintf("\n    costs %.4f %s once and %.4f a month", e.Total, e.Currency, e.Monthly)

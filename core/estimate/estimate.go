@@ -79,6 +79,9 @@ type Work struct {
 	// Rereads tells that what leaves the source is read there a second time, since nothing
 	// there vouches for the first.
 	Rereads bool
+	// FirstOver is the size in bytes above which objects are read once before they are sent, so that their checksum
+	// can go along; 0 where none is.
+	FirstOver int64
 }
 
 // Estimate is what a run will take.
@@ -194,9 +197,7 @@ func (est *Estimate) requests(i *plan.Info, source, target *Side, w Work) {
 			est.Source.Reads, est.Source.Writes = est.Source.Reads+2*n, est.Source.Writes+n
 		}
 	}
-	if w.Rereads {
-		est.Source.Reads += i.Afterwards.Count
-	}
+	est.Source.Reads += w.twice(i).Count
 	est.Source.Reads += i.Compared
 	est.Target.Reads += i.Compared
 }
@@ -213,6 +214,19 @@ func (est *Estimate) lists(source, target *Side) {
 		}
 		x.r.Lists += price.Pages(max(x.side.Objects, 1))
 	}
+}
+
+// twice is what is read at the source a second time.
+func (w *Work) twice(i *plan.Info) (again plan.Total) {
+	if w.Rereads { // when all has been sent
+		again = i.Afterwards
+	}
+	for n := range i.Sizes {
+		if x := i.Sizes[n]; w.FirstOver > 0 && x.Count > 0 && x.Bytes/x.Count > w.FirstOver {
+			again.Count, again.Bytes = again.Count+x.Count, again.Bytes+x.Bytes
+		}
+	}
+	return again
 }
 
 // time works with two bounds. The sooner has every stream move at the rate that
@@ -252,8 +266,7 @@ func (est *Estimate) time(i *plan.Info, source, target *Side, w Work) {
 		soon = max(soon, h.Through(w.From, bytes, rate*streams).Seconds())
 		late += max(h.Through(w.From, bytes, rate).Seconds()-bytes/rate, 0)
 	}
-	if w.Rereads { // when all has been sent
-		again := i.Afterwards
+	if again := w.twice(i); again.Count > 0 {
 		waits, moves := float64(again.Count)*source.Latency.Seconds(), float64(again.Bytes)/source.Down
 		soon += (waits + moves) / streams
 		late += waits/streams + moves
@@ -296,9 +309,7 @@ func (est *Estimate) money(i *plan.Info, source, target *Side, w Work) {
 	if w.Inside {
 		sent = 0
 	}
-	if w.Rereads {
-		sent += i.Afterwards.Bytes
-	}
+	sent += w.twice(i).Bytes
 	stored := i.Totals[plan.Add].Bytes + i.Totals[plan.Change].Bytes - i.Back.Bytes
 	if i.Rules.TargetOnly != rule.MoveToTrash { // what is trashed stays and costs
 		stored -= i.Totals[plan.Remove].Bytes

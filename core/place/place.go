@@ -179,6 +179,11 @@ type Abilities struct {
 	// ChecksAfter tells that what was written is looked at once it is there, since
 	// the place does not hold it against a checksum as it arrives.
 	ChecksAfter bool
+	// SumFirst is the size in bytes above which an object that is sent in one piece has nothing to be verified by when
+	// it is read, unless its checksum was known before and went along; 0 where each has. PartsSumFirst tells that it is
+	// so with all that are sent in parts.
+	SumFirst      int64
+	PartsSumFirst bool
 	// MakesRoot tells that a place that is not there comes into being with the
 	// first Write, as a subfolder does and a bucket does not.
 	MakesRoot bool

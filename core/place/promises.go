@@ -62,9 +62,9 @@ type ContentCheck interface {
 
 // Vouching is a [Place] that can say of a whole object, for a reader that takes it
 // range by range, whether its content came as it is kept, in other ways than by a
-// CRC-64.
+// CRC-64 that the store itself keeps.
 type Vouching interface {
-	// CheckFor returns the check for the object as e describes it; nil when nothing
-	// is kept that could tell.
-	CheckFor(ctx context.Context, e object.Entry) ContentCheck
+	// CheckFor returns the check for the object as e describes it, or the CRC-64 that whoever wrote it has kept
+	// beside it; neither when nothing is kept that could tell.
+	CheckFor(ctx context.Context, e object.Entry) (ContentCheck, object.Sum)
 }

@@ -32,7 +32,7 @@ func (g gzipped) do() {
 // compress is one attempt.
 func (t *transfer) compress(f *flight) (there object.Entry, err error) {
 	src := t.effect.Sent()
-	first, err := t.firstRead()
+	first, err := t.firstRead(false)
 	if err != nil {
 		return there, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"hash/maphash"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -234,6 +235,7 @@ func (w *oddWorld) settle() {
 		w.unlost(want, before)
 		if clean {
 			w.right(want, before)
+			w.verified(want, before)
 			return
 		}
 		if attempt == 7 {
@@ -380,6 +382,27 @@ func (w *oddWorld) right(want, before map[string]string) {
 		require.Empty(w, here)
 	} else {
 		require.Equal(w, want, here)
+	}
+}
+
+// verified makes sure that nothing which was sent to a store that was tested is read unverified there, unless the store
+// keeps nothing beside objects.
+func (w *oddWorld) verified(want, before map[string]string) {
+	known := place.Can(w.target.Place).Known
+	if known == nil || known.Facts().At.IsZero() || slices.Contains(w.target.habits, standin.MetadataDropped) ||
+		slices.Contains(w.target.habits, standin.MetadataStays) {
+		return
+	}
+	for key, text := range want {
+		if before[key] == text {
+			continue
+		}
+		r, facts, err := w.target.Read(ctx, key, place.ReadOptions{})
+		require.NoError(w, err)
+		require.False(w, facts.Unverified, "%q was sent, and is read unverified; habits %v", key, w.target.habits)
+		_, err = io.Copy(io.Discard, r)
+		require.NoError(w, err)
+		require.NoError(w, r.Close())
 	}
 }
 

@@ -1,6 +1,7 @@
 package transfer
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -71,7 +72,8 @@ func (t *transfer) deliver(once func(*flight) (object.Entry, error)) {
 // send is one attempt to stream the content from source to target.
 func (t *transfer) send(f *flight) (object.Entry, error) {
 	src := t.effect.Sent()
-	twice, err := t.firstRead()
+	over := t.side.takes.Can().SumFirst
+	twice, err := t.firstRead(over > 0 && src.Size > over)
 	if err != nil {
 		return object.Entry{}, err
 	}
@@ -110,27 +112,40 @@ func (t *transfer) secondRead(b *body, first object.Sum) error {
 		fmt.Errorf("%s, the first reading gave %s", b.Sum(), first))
 }
 
-// firstRead reads an object once before it is sent, where the job has those read
-// twice that the source keeps nothing to hold against. It gives the sum; zero where
-// there is no need.
-func (t *transfer) firstRead() (object.Sum, error) {
-	if !t.run.opts.ReadTwice {
+// firstRead reads an object once before it is sent, where its checksum has to be known ahead, since the target keeps
+// nothing else that it could be verified by there, or the job has those read twice that the source keeps nothing to hold
+// against. It gives the sum; zero where there is no need.
+func (t *transfer) firstRead(ahead bool) (object.Sum, error) {
+	if !t.run.opts.ReadTwice && !ahead {
 		return object.Sum{}, nil
 	}
 	src := t.effect.Sent()
-	r, facts, err := t.side.from.Read(t.run.ctx, src.Key, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
+	b, facts, err := t.open(nil, place.ReadOptions{Version: src.Version, IfMark: src.Mark()})
 	if err != nil {
 		return object.Sum{}, err
 	}
-	defer r.Close()
-	if !facts.Unverified {
+	defer b.r.Close()
+	b.silent = true // it is sent only afterwards
+	if _, ok := facts.Sum(object.CRC64NVME); ok || !facts.Unverified && !ahead {
 		return object.Sum{}, nil
 	}
-	h := object.CRC64NVME.New()
-	if _, err := io.Copy(h, r); err != nil {
+	if _, err := io.Copy(io.Discard, until{t.run.ctx, b}); err != nil {
 		return object.Sum{}, place.Wrap(t.side.from.Name(), "read", src.Key, err)
 	}
-	return object.SumOf(object.CRC64NVME, h), nil
+	return b.Sum(), nil
+}
+
+// until is a reader that ends when its context does.
+type until struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (u until) Read(p []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.r.Read(p)
 }
 
 // copyWithin has the store copy the object itself.

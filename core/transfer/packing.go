@@ -389,7 +389,7 @@ func (x *packing) read(t *transfer, kind object.SumKind) (y ready) {
 	}
 	data := make([]byte, src.Size)
 	y.err = t.fetch(func() error {
-		first, err := t.firstRead()
+		first, err := t.firstRead(false)
 		if err != nil {
 			return err
 		}

@@ -171,18 +171,21 @@ func (b *big) prepare() bool {
 // vouch finds what the content that comes can be held against.
 func (b *big) vouch(facts object.Entry) error {
 	var ok bool
-	if b.want, ok = facts.Sum(object.CRC64NVME); ok || b.t.side.ranges != nil ||
-		!b.t.side.gives.Can().KeepsMetadata {
+	if b.want, ok = facts.Sum(object.CRC64NVME); ok || b.t.side.ranges != nil {
+		return nil
+	}
+	ahead := b.t.side.takes.Can().PartsSumFirst
+	if !b.t.side.gives.Can().KeepsMetadata && !ahead {
 		return nil
 	}
 	if v := b.t.side.gives.Can().Vouches; v != nil {
-		b.check = v.CheckFor(b.t.run.ctx, facts)
+		b.check, b.want = v.CheckFor(b.t.run.ctx, facts)
 	}
 	switch {
-	case b.check != nil:
-	case b.t.run.opts.ReadTwice:
+	case b.want.Kind != object.NoSum, b.check != nil && !ahead:
+	case b.t.run.opts.ReadTwice, ahead:
 		return b.t.fetch(func() (err error) {
-			b.want, err = b.t.firstRead()
+			b.want, err = b.t.firstRead(ahead)
 			return err
 		})
 	default:

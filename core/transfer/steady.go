@@ -20,7 +20,7 @@ type steady struct {
 func (s *steady) open() error {
 	src := s.t.effect.Sent()
 	return s.t.fetch(func() error {
-		first, err := s.t.firstRead()
+		first, err := s.t.firstRead(false)
 		if err != nil {
 			return err
 		}

@@ -45,7 +45,7 @@ func (s *Room) Estimate(ctx context.Context, j *job.Job, info *plan.Info) estima
 		to := place.Can(x.target)
 		w.Inside, w.DigestsAfter = to.CopierFrom(x.source) != nil, to.DigestsAfter
 		w.Cut = s.cut(j, x)
-		w.Rereads = rereads(j, x)
+		w.Rereads, w.FirstOver = rereads(j, x), s.firstOver(j, x)
 		if in := pack.Of(x.target); in != nil {
 			outer, _, _ := in.Outer()
 			w.Packed, w.Cut = true, cut.For(j.Limits.PartBytes, place.Can(outer).Abilities, false)

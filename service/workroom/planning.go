@@ -22,6 +22,8 @@ import (
 	"lumtra/core/rule"
 	"lumtra/service/event"
 	"lumtra/service/workspace"
+
+	"github.com/dustin/go-humanize"
 )
 
 // Activity tells how far a step has come, while it goes.
@@ -135,6 +137,11 @@ func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (_ plan.Op
 		}
 	}
 	s.evidence(j, x, &opts)
+	if over := s.firstOver(j, x); over > 0 {
+		opts.Notes = append(opts.Notes, fmt.Sprintf("%s keeps nothing that a large object could be verified by: what is "+
+			"larger than %s is read once before it is sent, so that its checksum goes along", x.target.Name(),
+			humanize.IBytes(uint64(over))))
+	}
 	if place.Can(x.target).Known.Lacks(place.KeepsMeta) {
 		opts.Notes = append(opts.Notes, x.target.Name()+
 			" keeps no metadata: original times, permissions and metadata are lost there")
@@ -180,6 +187,18 @@ func rereads(j *job.Job, x *sides) bool {
 	return ok && way.Weak && !j.ReadTwice && j.Safety.Evidence != rule.OneReading
 }
 
+// firstOver is the size in bytes above which objects are read once before they are sent; 0 where none is.
+func (s *Room) firstOver(j *job.Job, x *sides) int64 {
+	to := place.Can(x.target)
+	if place.Can(x.source).StoredSums == object.CRC64NVME || to.CopierFrom(x.source) != nil {
+		return 0
+	}
+	if whole := s.cut(j, x).Whole; to.PartsSumFirst && (to.SumFirst == 0 || whole < to.SumFirst) {
+		return whole
+	}
+	return to.SumFirst
+}
+
 // evidence says what a job that takes its source away rests on.
 func (s *Room) evidence(j *job.Job, x *sides, opts *plan.Options) {
 	way, ok := place.Can(x.source).Promise(place.ReadWhole)
@@ -193,8 +212,8 @@ func (s *Room) evidence(j *job.Job, x *sides, opts *plan.Options) {
 				"lost with it",
 			x.source.Name(), j.Afterwards.Becomes()))
 	default:
-		opts.Notes = append(opts.Notes, x.source.Name()+" is read twice: nothing there vouches for its content, so "+
-			"each object is read once more, in full, and held against its copy before it goes")
+		opts.Notes = append(opts.Notes, x.source.Name()+" is read twice where nothing vouches for its content: "+
+			"such an object is read once more, in full, and held against its copy before it goes")
 	}
 }
 

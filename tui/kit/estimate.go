@@ -46,7 +46,7 @@ func EstimateLines(t *look.Theme, e *estimate.Estimate, width int) []string {
 		lines = append(lines, row("digests", Span(e.Digesting)+" of processor time on this machine")...)
 	}
 	if e.Rereading >= time.Millisecond {
-		text := Span(e.Rereading) + " of it for reading the source a second time, before it goes"
+		text := Span(e.Rereading) + " of it for reading the source a second time"
 		lines = append(lines, row("", text)...)
 	}
 	if n := len(e.Past); n > 0 {

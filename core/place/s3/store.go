@@ -196,6 +196,12 @@ func (p *Place) Abilities() place.Abilities {
 		ChecksAfter: !p.vouches(p.wayOf(p.holds(small+1, false), false)) || !p.vouches(p.aheadOf()),
 		MaxKey:      maxKey,
 	}
+	if keeps := !k.Lacks(place.KeepsMeta); keeps {
+		a.PartsSumFirst = !p.keepsVouching(true)
+		if !p.keepsVouching(false) {
+			a.SumFirst = memory
+		}
+	}
 	if k.Lacks(place.CopyWhole) {
 		a.MaxCopy = 1
 	}

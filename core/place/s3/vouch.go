@@ -169,16 +169,21 @@ var usualParts = func() (all []int64) {
 }()
 
 // CheckFor makes the check of a whole object that is read in ranges.
-func (p *Place) CheckFor(ctx context.Context, e object.Entry) place.ContentCheck {
+func (p *Place) CheckFor(ctx context.Context, e object.Entry) (place.ContentCheck, object.Sum) {
 	resp, err := p.do(ctx, request{method: http.MethodHead, op: "stat", key: e.Key, query: versionQuery(e.Version)})
 	if err != nil {
-		return nil
+		return nil, object.Sum{}
 	}
 	resp.Body.Close()
 	if etag := etagOf(resp.Header); etag != e.ETag {
-		return nil
+		return nil, object.Sum{}
 	}
-	return p.etagCheckOf(ctx, e.Key, e.ETag, e.Size, resp.Header)
+	if c := p.etagCheckOf(ctx, e.Key, e.ETag, e.Size, resp.Header); c != nil {
+		return c, object.Sum{}
+	}
+	there := p.headerEntry(e.Key, resp.Header)
+	there.Size = e.Size
+	return nil, p.wrote(&there)
 }
 
 func versionQuery(version string) url.Values {

@@ -105,6 +105,16 @@ func (p *Place) keeps() object.SumKind {
 	return object.NoSum
 }
 
+// keepsVouching tells that the store itself keeps what an object can be verified by, for one that is joined of parts or
+// not, as far as nothing else is known.
+func (p *Place) keepsVouching(joined bool) bool {
+	k := p.store.known
+	if joined {
+		return !k.Lacks(place.KeepsSum) && p.joinsSummed() || k.Does(place.MD5PartETag)
+	}
+	return !k.Lacks(place.KeepsSum) || k.Does(place.MD5ETag)
+}
+
 // joinsSummed tells whether an upload is begun, and joined, with checksums.
 func (p *Place) joinsSummed() bool {
 	k := p.store.known

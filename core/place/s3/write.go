@@ -178,7 +178,8 @@ func objectHeaders(opts place.WriteOptions) http.Header {
 // vouching adds, to what lies beside an object, what it can be verified by when it is read, where the store is not
 // known to keep a checksum itself: that of the whole, if it is known beforehand, and how large its parts are.
 func (p *Place) vouching(h http.Header, sum object.Sum, size, partSize int64) {
-	if p.store.known.Does(place.KeepsSum) || p.store.known.Lacks(place.KeepsMeta) {
+	k := p.store.known
+	if k.Does(place.KeepsSum) && (partSize == 0 || p.joinsSummed()) || k.Lacks(place.KeepsMeta) {
 		return
 	}
 	if sum.Kind == sumKind {
