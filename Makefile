@@ -76,7 +76,7 @@ cover: ## print how much of each package the tests run
 	@tools/cover
 
 draws: ## run random jobs, and histories of jobs, on DRAWS (20,000: hours) drawn stores, with faults
-	LUMTRA_DRAWS=$(DRAWS) go test ./core/transfer ./service -count=1 -timeout 1000m -parallel 48 -run 'TestEveryStore|TestEveryHistory'
+	LUMTRA_DRAWS=$(DRAWS) go test ./core/transfer ./service -count=1 -timeout 1000m -parallel 48 -v -run 'TestEveryStore|TestEveryHistory'
 
 kills: ## kill the built program at KILLS (34) drawn moments: on drawn stores, in packs, at starts
 	@tools/need tmux

@@ -35,13 +35,15 @@ import (
 func TestEveryHistory(t *testing.T) {
 	testkit.Heavy(t)
 	const beside = 40 // they mostly wait
+	done := &tally{}
+	t.Cleanup(func() { t.Log(done) })
 	for group := range beside {
 		t.Run(fmt.Sprint(group), func(t *testing.T) {
 			t.Parallel()
 			dir, n := t.TempDir(), 0
 			testkit.Checks(t, testkit.Draws(40)/beside, func(t *rapid.T) {
 				n++
-				h := &drawnHistory{T: t, dir: filepath.Join(dir, fmt.Sprint(n))}
+				h := &drawnHistory{T: t, dir: filepath.Join(dir, fmt.Sprint(n)), done: done}
 				defer h.close()
 				h.begin()
 				for range rapid.IntRange(4, 14).Draw(t, "steps") {
@@ -54,8 +56,10 @@ func TestEveryHistory(t *testing.T) {
 }
 
 func (h *drawnHistory) step() {
-	switch rapid.SampledFrom([]string{"meddle", "meddle", "meddle", "run", "run", "killed", "prove", "rot", "cut",
-		"dated"}).Draw(h.T, "step") {
+	step := rapid.SampledFrom([]string{"meddle", "meddle", "meddle", "run", "run", "killed", "prove", "rot", "cut",
+		"dated"}).Draw(h.T, "step")
+	h.done.count(step)
+	switch step {
 	case "meddle":
 		h.meddle()
 	case "run":
@@ -208,6 +212,7 @@ func (h *drawnHistory) run(kill int) (clean bool) {
 	killed := saved
 	h.west.mu.Unlock()
 	if killed != "" {
+		h.done.count("killed in the middle")
 		h.service.Close()
 		jobs := filepath.Join(h.dir, "state/jobs")
 		require.NoError(h, os.RemoveAll(jobs))
@@ -277,6 +282,7 @@ func (h *drawnHistory) prove(method compare.Method) {
 		if l.Verdict == proof.Different {
 			require.NotEqual(h, here[l.Key], there[l.Key], "%q is the same", l.Key)
 			h.doubted[l.Key] = true
+			h.done.count("doubt")
 		}
 	}
 	if method != compare.ByReadBack {

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -29,6 +31,7 @@ import (
 type drawnHistory struct {
 	*rapid.T
 	dir       string
+	done      *tally
 	east      *drawnStore
 	west      *drawnStore
 	service   *service.Service
@@ -106,16 +109,46 @@ func (h *drawnHistory) store(name string) *drawnStore {
 	return s
 }
 
+// tally counts what was tried.
+type tally struct {
+	mu  sync.Mutex
+	all map[string]int
+}
+
+func (c *tally) count(what string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.all == nil {
+		c.all = map[string]int{}
+	}
+	c.all[what]++
+}
+
+// String is "3 × killed, 9 × run".
+func (c *tally) String() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var parts []string
+	for _, what := range slices.Sorted(maps.Keys(c.all)) {
+		parts = append(parts, fmt.Sprintf("%d × %s", c.all[what], what))
+	}
+	return strings.Join(parts, ", ")
+}
+
 func (h *drawnHistory) begin() {
+	h.done.count("history")
 	require.NoError(h, os.MkdirAll(filepath.Join(h.dir, "work/jobs"), 0o755))
 	h.rotten, h.doubted = map[string]bool{}, map[string]bool{}
 	h.keys = []string{"a", "b", "c/d", "c/e", "f"}
 	if rapid.IntRange(0, 11).Draw(h.T, "large") == 11 {
 		h.keys = append(h.keys, large, large)
+		h.done.count("history with large objects")
 	}
 	h.east, h.west = h.store("east"), h.store("west")
 	text := "source = \"east/archive\"\ntarget = \"west/archive\"\nread-twice = true\n"
-	switch rapid.SampledFrom([]string{"keep", "keep", "mirror", "move", "two-way", "two-way"}).Draw(h.T, "job") {
+	kind := rapid.SampledFrom([]string{"keep", "keep", "mirror", "move", "two-way", "two-way"}).Draw(h.T, "job")
+	h.done.count("job: " + kind)
+	switch kind {
 	case "mirror":
 		text += "target-only = \"delete\"\n"
 	case "move":
