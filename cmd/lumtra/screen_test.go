@@ -227,7 +227,7 @@ func TestScreenFailures(t *testing.T) {
 	text = w.see(`▲ done with failures`)
 	assert.Contains(t, text, "30 failed")
 	assert.Regexp(t, `30 × north/archive: checksum does not match`, text)
-	assert.Contains(t, strings.ReplaceAll(text, "\n", " "), "send it again")
+	assert.Contains(t, strings.ReplaceAll(text, "\n", " "), "sends it again")
 	w.keys("1")
 	w.see(`▲ out\s+30 objects failed in the last run`)
 	w.leave()

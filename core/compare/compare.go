@@ -77,7 +77,7 @@ func Contents(ctx context.Context, m Method, pa place.Place, a *object.Entry, pb
 // the place itself keeps of it: it is other content than was written there, whatever else it is.
 func WentBad(err error, p place.Place) bool {
 	var e *place.Error
-	return errors.As(err, &e) && e.Kind == place.Corrupt && e.Place == p.Name()
+	return errors.As(err, &e) && e.Kind == place.Corrupt && e.Place == p.Name() && !e.Guess
 }
 
 // Against holds what is at a place against the checksum of what was sent there: by the checksum

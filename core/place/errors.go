@@ -100,7 +100,9 @@ type Error struct {
 	// Left is the [object.Entry.Mark] of what this write has left at the target and
 	// is not what was sent; "" for nothing.
 	Left string
-	Err  error // may be nil
+	// Guess tells that content was held against what only looks like a sum of it, at a store of which nobody knows.
+	Guess bool
+	Err   error // may be nil
 }
 
 // NewError makes an Error; err, the cause beneath, may be nil.

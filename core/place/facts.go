@@ -286,6 +286,19 @@ func (k *Known) Learn(a Ask, is Answer) {
 	})
 }
 
+// Confirm is Learn for what two answers have told, with the content between them as it should be: it is known at once.
+func (k *Known) Confirm(a Ask, is Answer) {
+	k.Learn(a, is)
+	if k == nil || k.facts.Load().Once[a] != is {
+		return
+	}
+	k.change(string(a)+": "+string(is), func(f *Facts) bool {
+		was := f.Once[a] == is
+		delete(f.Once, a)
+		return was
+	})
+}
+
 // LearnName notes what became of a name of a kind.
 func (k *Known) LearnName(c NameClass, is Answer) {
 	if k == nil || k.Name(c) == is {

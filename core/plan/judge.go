@@ -56,8 +56,8 @@ type pair struct {
 
 // judge decides a key by what the catalogs, the agreed states and the doubts say.
 func (j *judging) judge(source, target *object.Entry, g *agreed.State, d *agreed.Doubt) pair {
-	if g != nil && (target == nil || !target.SameState(&g.Target)) {
-		j.summary.Drifted++
+	if g != nil && d == nil && (target == nil || !target.SameState(&g.Target)) {
+		j.summary.Drifted++ // what is in doubt was told already
 	}
 	if d != nil { // what is in doubt is not agreed on
 		g = nil

@@ -113,8 +113,8 @@ func (t *transfer) secondRead(b *body, first object.Sum) error {
 }
 
 // firstRead reads an object once before it is sent, where its checksum has to be known ahead, since the target keeps
-// nothing else that it could be verified by there, or the job has those read twice that the source keeps nothing to hold
-// against. It gives the sum; zero where there is no need.
+// nothing else that it could be verified by there, or the job has those read twice that the source keeps nothing to
+// hold against. It gives the sum; zero where there is no need.
 func (t *transfer) firstRead(ahead bool) (object.Sum, error) {
 	if !t.run.opts.ReadTwice && !ahead {
 		return object.Sum{}, nil

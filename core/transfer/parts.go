@@ -184,7 +184,7 @@ func (b *big) vouch(facts object.Entry) error {
 	switch {
 	case b.want.Kind != object.NoSum, b.check != nil && !ahead:
 	case b.t.run.opts.ReadTwice, ahead:
-		f := b.t.run.meter.takeOff(b.t.effect.Key, b.t.effect.Sent().Size, 0) // it is on its way, though nothing is sent
+		f := b.t.run.meter.takeOff(b.t.effect.Key, b.t.effect.Sent().Size, 0) // under way, though nothing is sent
 		defer f.land()
 		return b.t.fetch(func() (err error) {
 			b.want, err = b.t.firstRead(ahead)

@@ -26,7 +26,8 @@ func TestWhatLumtraWroteIsVerified(t *testing.T) {
 		{standin.ETagsMD5, standin.SumsIgnored}, {standin.SumsIgnored, standin.ETagsOpaque, standin.AnswersBare}} {
 		t.Run(fmt.Sprint(habits), func(t *testing.T) {
 			t.Parallel()
-			w, other := newWorldWith(t, "s3", habits...), newWorldWith(t, "s3", standin.SumsIgnored, standin.ETagsOpaque)
+			w := newWorldWith(t, "s3", habits...)
+			other := newWorldWith(t, "s3", standin.SumsIgnored, standin.ETagsOpaque)
 			for _, p := range []place.Place{w.store, other.store} {
 				facts, err := p.(place.Examiner).Examine(ctx, "probe/")
 				require.NoError(t, err)

@@ -138,8 +138,8 @@ func (s *Room) planOptions(ctx context.Context, j *job.Job, x *sides) (_ plan.Op
 	}
 	s.evidence(j, x, &opts)
 	if over := s.firstOver(j, x); over > 0 {
-		opts.Notes = append(opts.Notes, fmt.Sprintf("%s keeps nothing that a large object could be verified by: what is "+
-			"larger than %s is read once before it is sent, so that its checksum goes along", x.target.Name(),
+		opts.Notes = append(opts.Notes, fmt.Sprintf("%s keeps nothing that a large object could be verified by: what "+
+			"is larger than %s is read once before it is sent, so that its checksum goes along", x.target.Name(),
 			humanize.IBytes(uint64(over))))
 	}
 	if place.Can(x.target).Known.Lacks(place.KeepsMeta) {

@@ -44,7 +44,7 @@ func (p *Place) vouch(ctx context.Context, op string, e *object.Entry, sum objec
 		return r, err
 	})
 	if err == nil && !e.Unverified && isMD5 && of == parts && md5 != "" {
-		k.Learn(ask, place.Ignored) // the content is right, and the ETag another
+		k.Confirm(ask, place.Ignored) // the content is right, and the ETag another, in both answers
 	}
 	return err
 }
@@ -91,7 +91,9 @@ func (c *etagCheck) Verify() error {
 		why = fmt.Errorf("%w; if ETags are no MD5 here, a test of the endpoint that may write finds that out, or "+
 			"its setting etag-is-md5 = false says so", why)
 	}
-	return place.NewError(c.p.name, "read", c.key, place.Corrupt, why)
+	bad := place.NewError(c.p.name, "read", c.key, place.Corrupt, why)
+	bad.Guess = !c.p.store.known.Does(c.ask)
+	return bad
 }
 
 // encrypted tells of an object whose ETag is not made of its content: it is
