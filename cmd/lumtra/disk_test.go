@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"lumtra/cli"
+	"lumtra/testkit"
 )
 
 // A file nobody may read is told, with its name; the others are copied.
@@ -77,12 +78,9 @@ func TestFullDisk(t *testing.T) {
 	dir := workspace(t, "http://127.0.0.1:1",
 		map[string]string{"out": "source = \"src\"\ntarget = \"dst\"\n[limits]\nstreams = 1\npart-size = \"5MiB\"\n"})
 	disk := filepath.Join(dir, "dst")
-	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {
-		t.Logf("no small disk to fill without the right to mount one (%v); the transfer package's test stands for it",
-			err)
-		return
+	if !smallDisk(t, disk) {
+		return // the transfer package's test stands for it
 	}
-	t.Cleanup(func() { syscall.Unmount(disk, 0) })
 	put(t, dir, "src/a.wav", strings.Repeat("a", 1<<20))
 	put(t, dir, "src/b.wav", strings.Repeat("b", 2<<20))
 	put(t, dir, "src/c.wav", strings.Repeat("c", 12<<20))
@@ -107,6 +105,17 @@ func TestFullDisk(t *testing.T) {
 	assert.Len(t, files(t, disk), 4)
 }
 
+// smallDisk puts a disk of 2 MiB where a folder is, for a test's time. It is false without the right to. The processes
+// that other tests start hold what is open there for a moment, so it may take more than once to be rid of it.
+func smallDisk(t *testing.T, folder string) bool {
+	if err := syscall.Mount("tmpfs", folder, "tmpfs", 0, "size=2m"); err != nil {
+		t.Logf("no small disk without the right to mount one (%v)", err)
+		return false
+	}
+	t.Cleanup(func() { testkit.Until(t, func() bool { return syscall.Unmount(folder, 0) == nil }) })
+	return true
+}
+
 // Room is that of the disk on which the target lies, not of the endpoint's above it.
 func TestRoomBelow(t *testing.T) {
 	t.Parallel()
@@ -114,11 +123,9 @@ func TestRoomBelow(t *testing.T) {
 		map[string]string{"out": "source = \"src\"\ntarget = \"dst/disk/copy\"\n"})
 	disk := filepath.Join(dir, "dst", "disk")
 	require.NoError(t, os.MkdirAll(disk, 0o755))
-	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=2m"); err != nil {
-		t.Logf("no small disk without the right to mount one (%v)", err)
+	if !smallDisk(t, disk) {
 		return
 	}
-	t.Cleanup(func() { syscall.Unmount(disk, 0) })
 	put(t, dir, "src/c.wav", strings.Repeat("c", 12<<20))
 	text, code := lumtra(t, dir, "plan", "out", "--checks")
 	assert.Equal(t, cli.ExitDone, code, text)
