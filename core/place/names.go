@@ -124,7 +124,11 @@ func (k *Known) HeldName(key string) string {
 // with names of a kind is learned, and looked at only once; always has it looked
 // at all the same. The error for a name that did not come back is [BadName].
 func ComesBack(ctx context.Context, p Place, key string, always bool) error {
-	known, classes := Can(p).Known, NameClasses(key)
+	classes := NameClasses(key)
+	if !always && len(classes) == 0 {
+		return nil // as of most objects: nothing is asked of the place
+	}
+	known := Can(p).Known
 	if !always {
 		open := false
 		for _, c := range classes {
@@ -160,12 +164,16 @@ func ComesBack(ctx context.Context, p Place, key string, always bool) error {
 // to. It looks where names like it are not known to come back as written, or where the name may stand for
 // another one that the listing could not tell.
 func StillListed(ctx context.Context, p Place, key string) (bool, error) {
+	classes := NameClasses(key)
+	if len(classes) == 0 {
+		return false, nil
+	}
 	known := Can(p).Known
 	if known == nil {
 		return false, nil
 	}
 	open := false
-	for _, c := range NameClasses(key) {
+	for _, c := range classes {
 		open = open || known.Name(c) != Works || c == Replaced && known.Name(NonChars) != Works
 	}
 	if !open {
