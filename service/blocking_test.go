@@ -131,7 +131,7 @@ func TestBlockersAreAskedAgain(t *testing.T) {
 			if x.Name == "permissions" && x.Blocks {
 				stops = true
 				assert.Contains(t, x.Found, "denied to write")
-				assert.Contains(t, x.Mend, "lumtra endpoint test north --write")
+				assert.Contains(t, x.Mend, "`lumtra endpoint test north`")
 			}
 		}
 		assert.Equal(t, c.stops, stops, name)

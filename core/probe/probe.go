@@ -404,7 +404,7 @@ func (t *test) times(data []byte) {
 		c.Late, c.Early = c.Late+timeGap, c.Early+timeGap
 	}
 	t.r.Clock = &c
-	t.add("times", Fine, fmt.Sprintf("told up to %s early and %s late; plans look at contents within that",
+	t.add("times", Fine, fmt.Sprintf("told up to %s early, %s late",
 		short(c.Early), short(c.Late)), "")
 }
 

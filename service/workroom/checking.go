@@ -166,19 +166,25 @@ func (c *checks) permissions() {
 			continue
 		}
 		var refused, untried []string
-		mend := ""
+		mend, asked := "", true
 		for _, step := range side.steps {
 			if x := r.Check(step); x.Name == "" || x.Outcome == probe.Untried {
 				untried = append(untried, step)
 			} else if x := r.Check(step); x.Outcome == probe.Refused &&
-				(step != "delete" || t[plan.Remove].Count > 0 || side.at == c.j.Source) &&
-				c.still(end, side.at, side.p, step) {
-				refused, mend = append(refused, step), x.Mend
+				(step != "delete" || t[plan.Remove].Count > 0 || side.at == c.j.Source) {
+				still, now := c.still(end, side.at, side.p, step)
+				if still {
+					refused, mend, asked = append(refused, step), x.Mend, asked && now
+				}
 			}
 		}
 		if len(refused) > 0 {
-			c.add("permissions", Stop, mend+"; `lumtra endpoint test "+end+" --write` tests it anew", FixTest,
-				"%s denied to %s when it was tested, and does so now", end, strings.Join(refused, ", "))
+			when := "when it was tested"
+			if asked {
+				when += ", and does so now"
+			}
+			c.add("permissions", Stop, mend+"; `lumtra endpoint test "+end+"` tests it anew", FixTest,
+				"%s denied to %s %s", end, strings.Join(refused, ", "), when)
 			c.block()
 			continue
 		}
@@ -193,20 +199,20 @@ func (c *checks) permissions() {
 }
 
 // still asks again, and alone, what a kept test was refused: before that stops a run, it has to be so
-// now. What nobody answers is left to the run.
-func (c *checks) still(end, at string, p place.Place, step string) bool {
+// now. What nobody answers is left to the run. asked is false where it may not be asked, or cannot.
+func (c *checks) still(end, at string, p place.Place, step string) (still, asked bool) {
 	e := c.work.ws.Workspace().Endpoints[end]
 	if e == nil || e.Test == kind.TestNever && step != "list" && step != "read" {
-		return true
+		return true, false
 	}
 	_, path := job.SplitPlace(at)
 	prefix, done, err := c.work.ws.Testing(c.ctx, end, path)
 	if err != nil {
-		return true
+		return true, false
 	}
 	err = probe.Ask(c.ctx, p, prefix, step)
 	done(true)
-	return err != nil && !place.Disturbing(err)
+	return err != nil && !place.Disturbing(err), true
 }
 
 // promises are the ways in which a run keeps what Lumtra promises, here and now.
