@@ -373,7 +373,8 @@ func TestScreenManyRows(t *testing.T) {
 	w.keys("Enter")
 	peak := peakMemory(t, w.program())
 	t.Logf("most memory the window had: %d MB", peak>>20)
-	assert.Less(t, peak, int64(100<<20+25*big.n)) // rows held in memory would be more than a hundred bytes each
+	// Rows held in memory would be a thousand bytes each; beside busy programs the collector comes late.
+	assert.Less(t, peak, int64(200<<20+200*big.n))
 	w.leave()
 }
 
