@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -58,10 +59,10 @@ func TestStalls(t *testing.T) {
 		stalls bool
 	}{
 		"steady":      {every: time.Second, size: 3000},
-		"read slowly": {every: time.Second, size: 3000, pause: 2 * patience},
-		"slow":        {every: patience - time.Second, size: drip},
+		"read slowly": {every: time.Second, size: 3000, pause: 2 * usual.moving},
+		"slow":        {every: usual.moving - time.Second, size: drip},
 		"drips":       {every: time.Second, size: 1, stalls: true},
-		"never":       {every: patience + time.Second, size: 3000, stalls: true},
+		"never":       {every: usual.moving + 2*time.Second, size: 3000, stalls: true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -90,24 +91,64 @@ func TestStalls(t *testing.T) {
 	}
 }
 
-// A server that takes some of what it is sent, and then nothing, is left, too; a caller who ends it hears that.
+// A server that takes some of what it is sent and then nothing is left, and so is one that does not answer; a caller
+// who ends it hears that.
 func TestStallsOfWhatIsSent(t *testing.T) {
+	for name, c := range map[string]struct {
+		body  io.Reader
+		taken int // how often the server reads
+		most  time.Duration
+	}{
+		"takes nothing": {io.LimitReader(zeros{}, 1<<30), 0, usual.moving + usual.answering},
+		"takes some":    {io.LimitReader(zeros{}, 1<<30), 1, usual.moving},
+		"takes all":     {io.LimitReader(zeros{}, drip), 2, usual.answering},
+		"nothing sent":  {nil, 0, usual.moving + usual.answering},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				client := NewClient(answers(func(r *http.Request) (*http.Response, error) {
+					for i := 0; i < c.taken && r.Body != nil; i++ {
+						r.Body.Read(make([]byte, drip))
+					}
+					<-r.Context().Done()
+					return nil, r.Context().Err()
+				}))
+				began := time.Now()
+				_, err := client.Post("http://store", "", c.body)
+				assert.ErrorIs(t, err, ErrStalled)
+				assert.InDelta(t, c.most.Seconds(), time.Since(began).Seconds(), 2*usual.look.Seconds())
+				ctx, cancel := context.WithCancel(t.Context())
+				cancel()
+				req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://store", nil)
+				require.NoError(t, err)
+				_, err = client.Do(req)
+				assert.ErrorIs(t, err, context.Canceled)
+			})
+		})
+	}
+}
+
+// A body that is sent a second time, since its connection was closed just then, is watched as at the first, and what is
+// over is looked at no more.
+func TestWatchOfABodySentAnew(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		c := NewClient(answers(func(r *http.Request) (*http.Response, error) {
-			if r.Body != nil {
-				r.Body.Read(make([]byte, drip))
+		client := NewClient(answers(func(r *http.Request) (*http.Response, error) {
+			r.Body.Read(make([]byte, drip))
+			again, err := r.GetBody()
+			for err == nil {
+				time.Sleep(usual.moving - time.Second) // the server's pace, by the test's clock
+				_, err = again.Read(make([]byte, 32<<10))
 			}
-			<-r.Context().Done()
-			return nil, r.Context().Err()
+			return &http.Response{StatusCode: 200, Body: http.NoBody}, r.Context().Err()
 		}))
-		_, err := c.Post("http://store", "", io.LimitReader(zeros{}, 1<<30))
-		assert.ErrorIs(t, err, ErrStalled)
-		ctx, cancel := context.WithCancel(t.Context())
-		cancel()
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://store", nil)
-		require.NoError(t, err)
-		_, err = c.Do(req)
-		assert.ErrorIs(t, err, context.Canceled)
+		_, err := client.Post("http://store", "", bytes.NewReader(make([]byte, 1<<20)))
+		assert.NoError(t, err)
+		synctest.Wait()
+		w := client.Transport.(*watching)
+		time.Sleep(2 * usual.look) // by the test's clock: what looks finds nobody, and looks no more
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		assert.Equal(t, [2]any{0, false}, [2]any{len(w.watches), w.looking})
 	})
 }
 
@@ -166,8 +207,7 @@ func TestSmallBodiesGoAtOnce(t *testing.T) {
 			assert.Equal(t, body.writes, n.Load(), name)
 		}
 	}
-	c = newClient(transport, time.Millisecond, nil) // short: it is to be left
-	c.Transport.(*watching).answering = time.Millisecond
+	c = newClient(transport, patience{time.Millisecond, time.Millisecond, time.Millisecond}, nil) // it is to be left
 	_, err = put("/never", strings.NewReader(strings.Repeat("tide", 1000)))
 	assert.ErrorIs(t, err, ErrStalled)
 }

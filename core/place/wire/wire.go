@@ -61,8 +61,6 @@ func NewTransport(opts Options) (*http.Transport, error) {
 		MaxIdleConnsPerHost: 512,
 		IdleConnTimeout:     60 * time.Second,
 		TLSHandshakeTimeout: 20 * time.Second,
-		// A store that says nothing for so long has lost the request.
-		ResponseHeaderTimeout: answering,
 		// Content must arrive as it is stored, or its checksum means nothing.
 		DisableCompression: true,
 		// What a server says of an object fits; what is larger is meant to fill us.
