@@ -21,7 +21,8 @@ import (
 // is what small objects spend most of their time on. Only the host and the
 // x-amz- headers are signed: the rest is not the store's business to trust.
 type signing struct {
-	key atomic.Pointer[signingKey] // of the day and credential used last
+	key    atomic.Pointer[signingKey] // of the day and credential used last
+	second atomic.Pointer[second]     // that was written last
 }
 
 // signingKey is good for a day, a region and a secret.
@@ -78,12 +79,27 @@ func appendLowered(b []byte, s string) []byte {
 	return b
 }
 
+// second is how a second is written in a signature.
+type second struct {
+	unix int64
+	date string
+}
+
+// dateOf writes a time as a signature wants it; many requests are signed within a second.
+func (s *signing) dateOf(now time.Time) string {
+	last := s.second.Load()
+	if last == nil || last.unix != now.Unix() {
+		last = &second{now.Unix(), now.UTC().Format("20060102T150405Z")}
+		s.second.Store(last)
+	}
+	return last.date
+}
+
 // sign adds the date, the token if there is one, and the signature. The
 // request's query must be as the signature wants it: sorted, and encoded by
 // RFC 3986.
 func (s *signing) sign(r *http.Request, creds aws.Credentials, region, payload string, now time.Time) {
-	now = now.UTC()
-	date := now.Format("20060102T150405Z")
+	date := s.dateOf(now)
 	day := date[:8]
 	r.Header["X-Amz-Date"] = []string{date}
 	if creds.SessionToken != "" {
