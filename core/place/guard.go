@@ -19,18 +19,17 @@ type Guard struct {
 	// Looks tells that the place is looked at before and after.
 	Looks bool
 	// Ask is what the condition asks of the store.
-	Ask  Ask
-	p    Place
-	op   string
-	key  string
-	opts WriteOptions
+	Ask Ask
+	p   Place
+	op  string
+	key string
 }
 
 // NewGuard looks before a write, if need be. absent and still are what the two
 // conditions ask of the store in this act.
 func NewGuard(ctx context.Context, p Place, k *Known, op, key string, opts WriteOptions, absent, still Ask) (*Guard,
 	error) {
-	g := &Guard{p: p, op: op, key: key, opts: opts, Ask: absent}
+	g := &Guard{p: p, op: op, key: key, Ask: absent}
 	if opts.Condition == Always {
 		return g, nil
 	}

@@ -11,9 +11,10 @@ import (
 // guard is the [place.Guard] of a write, in the words of this API.
 type guard struct {
 	*place.Guard
-	p    *Place
-	key  string
-	opts place.WriteOptions
+	p         *Place
+	key       string
+	condition place.Condition
+	mark      string
 }
 
 // conditionAsks are what a condition asks of each act.
@@ -26,17 +27,17 @@ var conditionAsks = map[string][2]place.Ask{
 func (p *Place) guard(ctx context.Context, op, key string, opts place.WriteOptions) (*guard, error) {
 	asks := conditionAsks[op]
 	g, err := place.NewGuard(ctx, p, p.store.known, op, key, opts, asks[0], asks[1])
-	return &guard{g, p, key, opts}, err
+	return &guard{g, p, key, opts.Condition, opts.Mark}, err
 }
 
 // header puts the condition into a request (API Reference, "conditional writes").
 func (g *guard) header(h http.Header) {
 	switch {
 	case !g.Sends:
-	case g.opts.Condition == place.IfAbsent:
+	case g.condition == place.IfAbsent:
 		h.Set("If-None-Match", "*")
 	default:
-		h.Set("If-Match", g.p.match(g.opts.Mark))
+		h.Set("If-Match", g.p.match(g.mark))
 	}
 }
 
@@ -51,12 +52,12 @@ func (p *Place) match(mark string) string {
 // refused looks into a condition that did not hold, as the store says: if what is
 // there is what was asked for, the store reads conditions in another way.
 func (g *guard) refused(ctx context.Context, err error) error {
-	if !g.Sends || g.opts.Condition != place.IfStill || place.KindOf(err) != place.Changed {
+	if !g.Sends || g.condition != place.IfStill || place.KindOf(err) != place.Changed {
 		return err
 	}
 	k := g.p.store.known
 	lists := k.Lacks(place.ListsETags)
-	if _, changed := g.p.Stat(ctx, object.Ref{Key: g.key, IfMark: g.opts.Mark}); changed != nil {
+	if _, changed := g.p.Stat(ctx, object.Ref{Key: g.key, IfMark: g.mark}); changed != nil {
 		return err
 	}
 	switch {

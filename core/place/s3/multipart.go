@@ -74,7 +74,7 @@ func (p *Place) Begin(ctx context.Context, key string, opts place.WriteOptions) 
 	if err := p.CheckName(key); err != nil {
 		return place.Upload{}, err
 	}
-	h, summed := objectHeaders(opts), p.joinsSummed()
+	h, summed := objectHeaders(&opts), p.joinsSummed()
 	p.vouching(h, opts.Sum, opts.Size, opts.PartSize)
 	if summed {
 		h.Set("X-Amz-Checksum-Algorithm", "CRC64NVME")

@@ -71,10 +71,9 @@ func (p *Place) address(ctx context.Context, r request) *http.Request {
 	}
 	u.Path, u.RawPath = path, escapePath(path)
 	u.RawQuery = strings.ReplaceAll(r.query.Encode(), "+", "%20")
-	req := &http.Request{
-		Method: r.method, URL: &u, Host: u.Host, Header: r.header,
-		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
-	}
+	req := new(http.Request).WithContext(ctx)
+	req.Method, req.URL, req.Host, req.Header = r.method, &u, u.Host, r.header
+	req.Proto, req.ProtoMajor, req.ProtoMinor = "HTTP/1.1", 1, 1
 	if req.Header == nil {
 		req.Header = make(http.Header, 8)
 	}
@@ -90,7 +89,7 @@ func (p *Place) address(ctx context.Context, r request) *http.Request {
 	} else if r.method == http.MethodPut {
 		req.Body = http.NoBody
 	}
-	return req.WithContext(ctx)
+	return req
 }
 
 func (p *Place) build(ctx context.Context, r request) (*http.Request, error) {

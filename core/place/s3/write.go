@@ -71,15 +71,15 @@ func (p *Place) writeOnce(ctx context.Context, key string, c *content, opts plac
 	if err != nil {
 		return object.Entry{}, err
 	}
-	h := objectHeaders(opts)
+	h := objectHeaders(&opts)
 	p.vouching(h, c.sum, c.size, 0)
 	g.header(h)
 	s, err := p.put(ctx, bodyRequest{op: "write", key: key, header: h, asks: g.Asks()}, c)
 	if err != nil {
 		return object.Entry{}, g.refused(ctx, err)
 	}
-	e := p.headerEntry(key, s.answer)
-	e.Size, e.Class, e.Sums = c.size, opts.Class, []object.Sum{s.sum}
+	e := object.Entry{Key: key, Latest: true, ETag: etagOf(s.answer), Version: s.answer.Get("X-Amz-Version-Id"),
+		Size: c.size, Class: opts.Class, Sums: []object.Sum{s.sum}}
 	if err := g.After(ctx, &e); err != nil {
 		return object.Entry{}, err
 	}
@@ -155,7 +155,7 @@ func (p *Place) vouchPart(key string, part *place.Part) error {
 }
 
 // objectHeaders are those that say what lands beside the content.
-func objectHeaders(opts place.WriteOptions) http.Header {
+func objectHeaders(opts *place.WriteOptions) http.Header {
 	h := make(http.Header, 12)
 	if opts.Class != "" {
 		h.Set("X-Amz-Storage-Class", opts.Class)
@@ -205,7 +205,7 @@ var metaHeaders = func() map[string]string {
 // metadata is the owner's, with our own added.
 func metadata(opts place.WriteOptions) map[string]string {
 	m := make(map[string]string, len(opts.Metadata)+3)
-	ownMetadata(opts, func(name, value string) { m[name] = value })
+	ownMetadata(&opts, func(name, value string) { m[name] = value })
 	for name, value := range opts.Metadata {
 		if _, ours := m[name]; !ours {
 			m[name] = value
@@ -216,7 +216,7 @@ func metadata(opts place.WriteOptions) map[string]string {
 
 // ownMetadata is the original time, the permissions and a digest, as far as they
 // are known.
-func ownMetadata(opts place.WriteOptions, set func(name, value string)) {
+func ownMetadata(opts *place.WriteOptions, set func(name, value string)) {
 	if !opts.Original.IsZero() {
 		set(metaTime, opts.Original.UTC().Format(time.RFC3339Nano))
 	}
