@@ -107,7 +107,7 @@ func (t *transfer) succeeded(bytes int64, there object.Entry) {
 
 // close notes that the effect is done.
 func (t *transfer) close(bytes int64, there object.Entry) {
-	if there.Unverified = t.unverified.Load(); there.Unverified {
+	if there.Unverified = t.unverified.Load(); there.Unverified && !t.readAgain() {
 		t.run.meter.unverified.Add(1)
 	}
 	if err := t.run.ledger.Arrived(t.number, bytes, there); err != nil {
@@ -115,6 +115,12 @@ func (t *transfer) close(bytes int64, there object.Entry) {
 		return
 	}
 	t.run.meter.objects.Add(1)
+}
+
+// readAgain tells that what nothing vouched for is held against its source by a reading of its own before that goes:
+// then it is verified, or it fails.
+func (t *transfer) readAgain() bool {
+	return t.effect.Then(t.run.rules) && t.run.rules.Safety.Evidence != rule.OneReading
 }
 
 func (t *transfer) failedFor(err error) {
