@@ -76,4 +76,12 @@ func TestGapsAreNotDone(t *testing.T) {
 	info, _ = run(t, s, "masters", workroom.Freshness{})
 	assert.Zero(t, info.Totals.Work().Count)
 	assert.Len(t, keys(t, filepath.Join(dir, "copy")), 1100)
+
+	// Nor is a plan whole that did not see everything at its target.
+	put(t, dir, "jobs/back.toml", "source = \"copy\"\ntarget = \"north/archive\"\n")
+	back, err := s.Plan(ctx, "back", workroom.Freshness{}, &workroom.Activity{})
+	require.NoError(t, err)
+	assert.True(t, back.Source.Complete())
+	assert.Positive(t, back.Target.Missed)
+	assert.False(t, back.Whole())
 }
