@@ -185,6 +185,9 @@ func (m *model) round(t *rapid.T) {
 		}
 		if e.Aside != "" {
 			to[e.Aside] = to[e.Key]
+			if e.Kind == plan.Change && w.Rules.Direction == rule.TwoWay {
+				from[e.Aside] = to[e.Key] // both sides hold both
+			}
 		}
 		if e.Kind == plan.Remove {
 			delete(to, e.Key)
