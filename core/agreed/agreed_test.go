@@ -21,6 +21,27 @@ func entry(size int) object.Entry {
 	return object.Entry{Size: int64(size), Modified: time.Unix(int64(size), 0), ETag: fmt.Sprint("tag ", size)}
 }
 
+// A state is read back as it was written, with what it says of how it came about.
+func TestStates(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "agreed")
+	w, err := agreed.Create(path, agreed.Info{Source: "a", Target: "b"})
+	require.NoError(t, err)
+	for i, key := range keys {
+		source, target := entry(i), entry(i+1)
+		require.NoError(t, w.Add(key, &agreed.State{Source: source, Target: target, Later: i%2 == 1}))
+	}
+	require.NoError(t, w.Finish())
+	s, err := agreed.Open(path, "a", "b")
+	require.NoError(t, err)
+	defer s.Close()
+	n := 0
+	for c := s.Cursor(""); c.Next(); n++ {
+		assert.Equal(t, n%2 == 1, c.Value().Later, c.Key())
+		assert.EqualValues(t, n+1, c.Value().Target.Size)
+	}
+	assert.Len(t, keys, n)
+}
+
 var keys = []string{"a", "aa", "b", "c", "d/e", "f", "g"}
 
 func drawDoubt(t *rapid.T, of string) agreed.Doubt {

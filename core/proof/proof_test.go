@@ -93,6 +93,11 @@ func TestFindsWhatDiffers(t *testing.T) {
 			for _, l := range lines {
 				keys = append(keys, l.Key)
 				assert.NotEmpty(t, l.Why)
+				assert.Equal(t, l.Verdict == proof.Different, l.There != nil, "what is there instead: %s", l.Key)
+				if l.There != nil {
+					assert.EqualValues(t, len(map[string]string{"damaged.wav": "avoket", "longer.wav": "dunlins"}[l.Key]),
+						l.There.Size)
+				}
 			}
 			assert.Contains(t, keys, "odd\xff.wav", "a key that is no text comes through")
 			back, err := proof.Read(out)

@@ -3,6 +3,7 @@ package transfer_test
 import (
 	"bytes"
 	"context"
+	"errors"
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
@@ -105,6 +106,30 @@ func TestEvidence(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What is gone from both sides is not remembered beyond the next plan: of another object that comes under its key
+// nothing is agreed.
+func TestWhatIsGoneIsForgotten(t *testing.T) {
+	w := newWorld(t)
+	write(t, w.store, "a.wav", "one")
+	write(t, w.store, "b.wav", "two")
+	remembered := func() (keys []string) {
+		known, err := agreed.OpenMemory(w.temp, w.store.Name(), w.folder.Name())
+		require.NoError(t, err)
+		defer known.Close()
+		for c := known.States.Cursor(""); c.Next(); {
+			keys = append(keys, c.Key())
+		}
+		return keys
+	}
+	w.remembered(t, w.store, w.folder, rule.Default(), quick)
+	assert.Equal(t, []string{"a.wav", "b.wav"}, remembered())
+	for _, p := range []place.Place{w.store, w.folder} {
+		require.NoError(t, errors.Join(p.Remove(ctx, object.Ref{Key: "a.wav"})...))
+	}
+	w.remembered(t, w.store, w.folder, rule.Default(), quick)
+	assert.Equal(t, []string{"b.wav"}, remembered())
 }
 
 // Where the source keeps a sum of its own, one reading is enough.

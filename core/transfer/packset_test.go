@@ -388,7 +388,13 @@ func TestDamagedPlanDeletesNothing(t *testing.T) {
 	for i := range 4000 {
 		w.put(t, fmt.Sprintf("more/%x", sha256.Sum256([]byte{byte(i), byte(i >> 8)})), "x")
 	}
-	for _, to := range []place.Place{at, one, several} {
+	rounds := quick
+	rounds.PackRound = 2 << 20
+	for _, c := range []struct {
+		to   place.Place
+		opts transfer.Options
+	}{{at, quick}, {one, quick}, {one, rounds}, {several, quick}} {
+		to := c.to
 		p := w.planBy(t, w.folder, to, rules)
 		f, err := os.OpenFile(p.Path, os.O_RDWR, 0)
 		require.NoError(t, err)
@@ -399,7 +405,7 @@ func TestDamagedPlanDeletesNothing(t *testing.T) {
 		require.NoError(t, f.Close())
 		l, err := ledger.Open(p.Path+".ledger", fmt.Sprint(p.Info.Number), false)
 		require.NoError(t, err)
-		_, err = transfer.Run(ctx, p, w.folder, to, l, &transfer.Meter{}, quick)
+		_, err = transfer.Run(ctx, p, w.folder, to, l, &transfer.Meter{}, c.opts)
 		assert.ErrorIs(t, err, segment.ErrDamaged, to.Name())
 		require.NoError(t, l.Close())
 		in := pack.Of(to)

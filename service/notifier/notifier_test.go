@@ -124,6 +124,9 @@ func TestRunsAreTold(t *testing.T) {
 	under.End, under.Ended = history.Clean, x.now
 	require.NoError(t, db.Save(t.Context(), &under))
 	x.turn()
+	said, err := os.ReadFile(x.told)
+	require.NoError(t, err)
+	assert.Contains(t, string(said), "masters ended well again")
 	assert.Equal(t, []notify.Kind{notify.Recovery}, x.heard())
 	x.now = x.now.Add(time.Hour)
 	x.ran(history.Clean)
