@@ -2,6 +2,7 @@ package proof_test
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -95,10 +96,22 @@ func TestFindsWhatDiffers(t *testing.T) {
 				assert.NotEmpty(t, l.Why)
 				assert.Equal(t, l.Verdict == proof.Different, l.There != nil, "what is there instead: %s", l.Key)
 				if l.There != nil {
-					assert.EqualValues(t, len(map[string]string{"damaged.wav": "avoket", "longer.wav": "dunlins"}[l.Key]),
-						l.There.Size)
+					assert.Equal(t, map[string]int64{"damaged.wav": 6, "longer.wav": 7}[l.Key], l.There.Size)
 				}
 			}
+			for all, want := range map[bool]int{true: 6, false: len(lines)} {
+				n := 0
+				require.NoError(t, proof.Each(out, all, func(l *proof.Line) error {
+					if n++; all == (l.Verdict == proof.Same) {
+						return nil
+					}
+					assert.Contains(t, append(keys, ""), l.Key)
+					return nil
+				}))
+				assert.Equal(t, want, n)
+			}
+			err = proof.Each(out, true, func(*proof.Line) error { return io.ErrNoProgress })
+			assert.ErrorIs(t, err, io.ErrNoProgress)
 			assert.Contains(t, keys, "odd\xff.wav", "a key that is no text comes through")
 			back, err := proof.Read(out)
 			require.NoError(t, err)

@@ -94,6 +94,12 @@ func TestEvidence(t *testing.T) {
 				assert.Equal(t, c.evidence == rule.OneReading, out.Unverified == 1, key)
 				if !c.goes {
 					assert.EqualValues(t, 1, out.Failed)
+					known, err := agreed.OpenMemory(w.temp, w.store.Name(), w.folder.Name())
+					require.NoError(t, err)
+					doubts := known.Doubts.Cursor("")
+					require.True(t, doubts.Next())
+					assert.EqualValues(t, len(content[key]), doubts.Value().Source.Size, "of which object it is")
+					require.NoError(t, known.Close())
 					assert.True(t, texts(t, w.store)[key] == content[key], key)
 					p, again := w.remembered(t, w.store, w.folder, rules, opts)
 					assert.EqualValues(t, 1, p.Info.Totals[plan.Change].Count, "the next plan offers to mend it")

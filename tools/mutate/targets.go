@@ -69,7 +69,8 @@ var (
 		"./core/plan -run TestAgainstReference -rapid.checks=60",
 		"./core/plan -run TestManyStretches|TestStretchesBelow|TestNumbers|TestDiff|TestBlocked",
 		"./service -run TestChoices|TestTouched|TestAgreed|TestForgedChoices"}
-	scheduleTests   = []string{"./core/schedule -run Test[^YN]", "./core/schedule -run TestYear|TestNext -rapid.checks=30"}
+	scheduleTests = []string{"./core/schedule -run Test[^YN]",
+		"./core/schedule -run TestYear|TestNext -rapid.checks=30"}
 	notifyTests     = []string{"./core/notify"}
 	packInsideTests = []string{"./core/pack -run TestStays|TestWhy|TestIsHead",
 		"./core/pack -run TestRewriteInside -rapid.checks=20"}
